@@ -1,0 +1,132 @@
+//! OpenEXR files of one part with named channels (`R`, `albedo.R`, `samples.Y` …), which every reader opens.
+
+use crate::Region;
+use exr::prelude::*;
+use fault::{Code, Fault};
+use std::io::{Cursor, Seek, Write as IoWrite};
+
+/// The values of a channel, one a pixel.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Samples {
+    Float(Vec<f32>),
+    Whole(Vec<u32>),
+}
+
+#[derive(Debug, Clone, PartialEq)]
+pub struct Channel {
+    pub name: String,
+    pub samples: Samples,
+}
+
+impl Channel {
+    pub fn float(name: &str, samples: Vec<f32>) -> Self {
+        Channel { name: name.into(), samples: Samples::Float(samples) }
+    }
+
+    pub fn whole(name: &str, samples: Vec<u32>) -> Self {
+        Channel { name: name.into(), samples: Samples::Whole(samples) }
+    }
+
+    /// Three channels `layer.R`, `layer.G`, `layer.B`, or `R`, `G`, `B` for an empty layer name.
+    pub fn rgb(layer: &str, pixels: &[crate::Rgb]) -> [Self; 3] {
+        ["R", "G", "B"].map(|c| {
+            let k = ["R", "G", "B"].iter().position(|x| *x == c).unwrap_or(0);
+            let name = if layer.is_empty() { c.to_string() } else { format!("{layer}.{c}") };
+            Channel::float(&name, pixels.iter().map(|p| p[k]).collect())
+        })
+    }
+}
+
+/// Writes 32-bit channels with lossless compression; data window = `region`, display window = the full frame.
+pub fn write_exr(
+    out: &mut (impl IoWrite + Seek),
+    frame: (u32, u32),
+    region: Region,
+    channels: Vec<Channel>,
+    comment: &str,
+) -> std::result::Result<(), Fault> {
+    let list: SmallVec<[AnyChannel<FlatSamples>; 4]> = channels
+        .into_iter()
+        .map(|c| {
+            let data = match c.samples {
+                Samples::Float(v) => FlatSamples::F32(v),
+                Samples::Whole(v) => FlatSamples::U32(v),
+            };
+            AnyChannel::new(c.name.as_str(), data)
+        })
+        .collect();
+    let mut attributes = LayerAttributes::default();
+    attributes.layer_position = Vec2(region.x as i32, region.y as i32);
+    attributes.software_name = Some(Text::from("Mellow Grain"));
+    attributes.comments = Text::new_or_none(comment);
+    let encoding = Encoding { compression: Compression::ZIP16, blocks: Blocks::ScanLines, line_order: LineOrder::Increasing };
+    let size = (region.width as usize, region.height as usize);
+    let layer = Layer::new(size, attributes, encoding, AnyChannels::sort(list));
+    let display = IntegerBounds::new((0, 0), (frame.0 as usize, frame.1 as usize));
+    let mut image = Image::from_layer(layer);
+    image.attributes.display_window = display;
+    image.write().to_buffered(out).map_err(|e| match e {
+        Error::Io(e) => Fault::io("EXR", &e),
+        other => Fault::internal(other.to_string(), "EXR"),
+    })
+}
+
+fn damaged(e: Error, place: &str) -> Fault {
+    match e {
+        Error::NotSupported(t) => Fault::new(
+            Code::Unsupported,
+            format!("this kind of OpenEXR file is not read: {t}"),
+            place,
+            "store it flat (not deep), with ZIP, PIZ or no compression",
+        ),
+        other => Fault::new(
+            Code::Damaged,
+            format!("not a whole OpenEXR file: {other}"),
+            place,
+            "export the file again and check that it was copied completely",
+        ),
+    }
+}
+
+/// Width and height of the first part, read from the header alone.
+pub fn exr_size(bytes: &[u8], place: &str) -> std::result::Result<(usize, usize), Fault> {
+    let meta = exr::meta::MetaData::read_from_buffered(Cursor::new(bytes), false).map_err(|e| damaged(e, place))?;
+    let header = meta.headers.first().ok_or_else(|| damaged(Error::Aborted, place))?;
+    Ok((header.layer_size.0, header.layer_size.1))
+}
+
+/// All channels of the first part with the data window (region) and the display window (frame).
+/// Half floats are widened. Callers check [`exr_size`] against their limit first.
+pub fn exr_channels(bytes: &[u8], place: &str) -> std::result::Result<((u32, u32), Region, Vec<Channel>), Fault> {
+    let image = read()
+        .no_deep_data()
+        .largest_resolution_level()
+        .all_channels()
+        .first_valid_layer()
+        .all_attributes()
+        .from_buffered(Cursor::new(bytes))
+        .map_err(|e| damaged(e, place))?;
+    let layer = image.layer_data;
+    let at = layer.attributes.layer_position;
+    let region = Region {
+        x: at.0.max(0) as u32,
+        y: at.1.max(0) as u32,
+        width: layer.size.0 as u32,
+        height: layer.size.1 as u32,
+    };
+    let display = image.attributes.display_window.size;
+    let channels = layer
+        .channel_data
+        .list
+        .into_iter()
+        .map(|c| Channel {
+            name: c.name.to_string(),
+            samples: match c.sample_data {
+                FlatSamples::F16(v) => Samples::Float(v.into_iter().map(|x| x.to_f32()).collect()),
+                FlatSamples::F32(v) => Samples::Float(v),
+                FlatSamples::U32(v) => Samples::Whole(v),
+            },
+        })
+        .collect();
+    Ok(((display.0 as u32, display.1 as u32), region, channels))
+}

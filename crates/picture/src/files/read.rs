@@ -1,0 +1,104 @@
+//! Reading pictures: PNG and JPEG (display values, brought back to linear by the sRGB curve), Radiance HDR, OpenEXR.
+
+use super::{Samples, exr_channels, exr_size};
+use crate::{Rgb, srgb_decode};
+use fault::{Code, Fault};
+use image::{DynamicImage, ImageFormat, ImageReader};
+use std::io::Cursor;
+use std::path::Path;
+
+/// Largest picture that is accepted: 128 million pixels, 1.5 GB as linear floats.
+pub const MOST_PIXELS: u64 = 128 << 20;
+
+/// A picture in linear values.
+#[derive(Debug, Clone)]
+pub struct Loaded {
+    pub width: usize,
+    pub height: usize,
+    pub pixels: Vec<Rgb>,
+    /// Stored with 8 bits a channel: highlights are clipped.
+    pub eight_bit: bool,
+}
+
+pub fn read_picture(path: &Path) -> Result<Loaded, Fault> {
+    let place = path.display().to_string();
+    let bytes = std::fs::read(path).map_err(|e| Fault::io(place.clone(), &e))?;
+    read_picture_bytes(&bytes, &place)
+}
+
+/// Reads a picture by its content; `place` is its name for messages.
+pub fn read_picture_bytes(bytes: &[u8], place: &str) -> Result<Loaded, Fault> {
+    if bytes.starts_with(&[0x76, 0x2f, 0x31, 0x01]) {
+        return read_exr(bytes, place);
+    }
+    let wrong = || {
+        Fault::new(
+            Code::WrongType,
+            "not a picture that can be read",
+            place,
+            "give OpenEXR, Radiance HDR, PNG or JPEG",
+        )
+    };
+    let reader = ImageReader::new(Cursor::new(bytes)).with_guessed_format().map_err(|_| wrong())?;
+    let format = reader.format().ok_or_else(wrong)?;
+    let damaged = |e: image::ImageError| {
+        Fault::new(
+            Code::Damaged,
+            format!("the picture cannot be decoded: {e}"),
+            place,
+            "export the file again and check that it was copied completely",
+        )
+    };
+    let (width, height) = reader.into_dimensions().map_err(damaged)?;
+    check_size(width as u64, height as u64, place)?;
+    let decoded = image::load_from_memory_with_format(bytes, format).map_err(damaged)?;
+    let linear = format == ImageFormat::Hdr;
+    let eight_bit = matches!(
+        decoded,
+        DynamicImage::ImageRgb8(_) | DynamicImage::ImageRgba8(_) | DynamicImage::ImageLuma8(_) | DynamicImage::ImageLumaA8(_)
+    );
+    let rgb = decoded.into_rgb32f();
+    let pixels = rgb
+        .pixels()
+        .map(|p| if linear { p.0 } else { p.0.map(srgb_decode) })
+        .collect();
+    Ok(Loaded { width: width as usize, height: height as usize, pixels, eight_bit })
+}
+
+fn check_size(width: u64, height: u64, place: &str) -> Result<(), Fault> {
+    if width == 0 || height == 0 || width.saturating_mul(height) > MOST_PIXELS {
+        return Err(Fault::new(
+            Code::TooLarge,
+            format!("{width}×{height} pixels are outside what is accepted"),
+            place,
+            format!("give a picture of 1 to {MOST_PIXELS} pixels"),
+        ));
+    }
+    Ok(())
+}
+
+fn read_exr(bytes: &[u8], place: &str) -> Result<Loaded, Fault> {
+    let (width, height) = exr_size(bytes, place)?;
+    check_size(width as u64, height as u64, place)?;
+    let (_, region, channels) = exr_channels(bytes, place)?;
+    let find = |name: &str| {
+        channels.iter().find(|c| c.name == name).and_then(|c| match &c.samples {
+            Samples::Float(v) => Some(v),
+            Samples::Whole(_) => None,
+        })
+    };
+    let picked = match (find("R"), find("G"), find("B"), find("Y")) {
+        (Some(r), Some(g), Some(b), _) => [r, g, b],
+        (_, _, _, Some(y)) => [y, y, y],
+        _ => {
+            return Err(Fault::new(
+                Code::Unsupported,
+                "the file has neither R, G, B nor Y channels",
+                place,
+                "export the picture itself, not only other passes",
+            ));
+        }
+    };
+    let pixels = (0..region.area()).map(|i| picked.map(|c| c[i])).collect();
+    Ok(Loaded { width, height, pixels, eight_bit: false })
+}

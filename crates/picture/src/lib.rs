@@ -1,0 +1,17 @@
+//! Pictures: what a film develops into, how it is displayed, judged, cleaned, compared and written.
+
+pub mod denoise;
+pub mod files;
+pub mod filter;
+pub mod grain;
+pub mod metrics;
+mod plate;
+mod reduce;
+mod view;
+
+pub use plate::{Plate, Region};
+pub use reduce::reduced;
+pub use view::{Transform, View, luminance, srgb_decode, srgb_encode};
+
+/// Linear RGB radiance, Rec. 709 primaries, D65 white.
+pub type Rgb = [f32; 3];

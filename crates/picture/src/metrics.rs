@@ -1,0 +1,95 @@
+//! Differences between two pictures of one size.
+//!
+//! RMSE and relative MSE on linear values; PSNR and SSIM on display values. SSIM: Wang, Bovik, Sheikh and Simoncelli
+//! (2004): Gaussian window of σ 1.5 cut at 3.5 σ, K1 = 0.01, K2 = 0.03, mean over channels and over the pixels whose
+//! window lies inside the picture.
+
+use crate::{Rgb, View};
+use fault::{Code, Fault};
+use serde::Serialize;
+use ts_rs::TS;
+
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, TS)]
+pub struct Metrics {
+    /// Root mean square error of the linear values.
+    pub rmse: f64,
+    /// mean((x − r)² / (r² + 0.01)), linear.
+    pub relative_mse: f64,
+    /// Decibels on display values 0…1; none for equal pictures, whose PSNR is infinite.
+    pub psnr: Option<f64>,
+    /// Structural similarity on display values; none if a side is shorter than the window of 11 pixels.
+    pub ssim: Option<f64>,
+}
+
+/// Compares `x` with the reference `r`; both of `size`, row by row, linear.
+pub fn compare(x: &[Rgb], r: &[Rgb], size: (usize, usize), view: &View) -> Result<Metrics, Fault> {
+    if x.len() != r.len() || x.len() != size.0 * size.1 || x.is_empty() {
+        return Err(Fault::new(
+            Code::Contradiction,
+            format!("{} pixels cannot be compared with {}", x.len(), r.len()),
+            "pictures",
+            "compare pictures of one size",
+        ));
+    }
+    let n = (x.len() * 3) as f64;
+    let pairs = || x.iter().flatten().zip(r.iter().flatten()).map(|(a, b)| (*a as f64, *b as f64));
+    let mse = pairs().map(|(a, b)| (a - b) * (a - b)).sum::<f64>() / n;
+    let relative_mse = pairs().map(|(a, b)| (a - b) * (a - b) / (b * b + 0.01)).sum::<f64>() / n;
+    let shown = |p: &[Rgb]| -> Vec<[f64; 3]> { p.iter().map(|c| view.display(*c).map(f64::from)).collect() };
+    let (dx, dr) = (shown(x), shown(r));
+    let display_mse = dx
+        .iter()
+        .flatten()
+        .zip(dr.iter().flatten())
+        .map(|(a, b)| (a - b) * (a - b))
+        .sum::<f64>()
+        / n;
+    Ok(Metrics {
+        rmse: mse.sqrt(),
+        relative_mse,
+        psnr: (display_mse > 0.0).then(|| -10.0 * display_mse.log10()),
+        ssim: ssim(&dx, &dr, size),
+    })
+}
+
+const HALF_WINDOW: usize = 5;
+
+fn ssim(x: &[[f64; 3]], y: &[[f64; 3]], (width, height): (usize, usize)) -> Option<f64> {
+    if width <= 2 * HALF_WINDOW || height <= 2 * HALF_WINDOW {
+        return None;
+    }
+    let weights: Vec<f64> = (0..=2 * HALF_WINDOW)
+        .map(|i| (-0.5 * ((i as f64 - HALF_WINDOW as f64) / 1.5).powi(2)).exp())
+        .collect();
+    let total: f64 = weights.iter().sum();
+    let weights: Vec<f64> = weights.iter().map(|w| w / total).collect();
+    let (inner_width, inner_height) = (width - 2 * HALF_WINDOW, height - 2 * HALF_WINDOW);
+    // Windowed means where the window lies inside the picture.
+    let blur = |f: &dyn Fn(usize) -> f64| -> Vec<f64> {
+        let mut across = vec![0.0; inner_width * height];
+        for row in 0..height {
+            for i in 0..inner_width {
+                across[row * inner_width + i] =
+                    weights.iter().enumerate().map(|(k, w)| w * f(row * width + i + k)).sum();
+            }
+        }
+        (0..inner_width * inner_height)
+            .map(|i| weights.iter().enumerate().map(|(k, w)| w * across[i + k * inner_width]).sum())
+            .collect()
+    };
+    let (c1, c2) = (0.01f64.powi(2), 0.03f64.powi(2));
+    let mut sum = 0.0;
+    for c in 0..3 {
+        let mx = blur(&|i| x[i][c]);
+        let my = blur(&|i| y[i][c]);
+        let xx = blur(&|i| x[i][c] * x[i][c]);
+        let yy = blur(&|i| y[i][c] * y[i][c]);
+        let xy = blur(&|i| x[i][c] * y[i][c]);
+        for i in 0..mx.len() {
+            let (a, b) = (mx[i], my[i]);
+            let (va, vb, vab) = (xx[i] - a * a, yy[i] - b * b, xy[i] - a * b);
+            sum += (2.0 * a * b + c1) * (2.0 * vab + c2) / ((a * a + b * b + c1) * (va + vb + c2));
+        }
+    }
+    Some(sum / (3 * inner_width * inner_height) as f64)
+}

@@ -1,0 +1,125 @@
+//! The description of a render: everything the picture depends on. Proofs, pilots, references and finals store it whole.
+
+use fault::{Code, Fault};
+use picture::{Region, Transform, View, filter::Filter};
+use serde::{Deserialize, Serialize};
+use tuning::{K, Tuning};
+
+/// Version of the program that rendered.
+pub const VERSION: &str = env!("CARGO_PKG_VERSION");
+
+/// Side of the squares within which decisions about sampling are made; fixed to the frame's grid.
+pub const SUPERBLOCK: u32 = 32;
+
+/// Largest frame that is accepted: the film would take about 9 GB.
+pub const MOST_FRAME_PIXELS: u64 = 100_000_000;
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Description {
+    /// Content hash of the scene file.
+    pub scene: String,
+    /// Content hash of the environment file.
+    pub environment: Option<String>,
+    /// Name of the camera.
+    pub camera: String,
+    /// Part of the frame; none for all of it.
+    pub region: Option<Region>,
+    /// All knobs, among them size, seed and judging view.
+    pub tuning: Tuning,
+    pub version: String,
+}
+
+impl Description {
+    pub fn frame(&self) -> (u32, u32) {
+        (self.tuning.whole(K::FrameWidth), self.tuning.whole(K::FrameHeight))
+    }
+
+    /// The region, or the whole frame.
+    pub fn area(&self) -> Region {
+        let (w, h) = self.frame();
+        self.region.unwrap_or(Region::whole(w, h))
+    }
+
+    pub fn view(&self) -> View {
+        view_of(&self.tuning)
+    }
+
+    /// Refuses what cannot be rendered, before anything is allocated.
+    pub fn check(&self) -> Result<(), Fault> {
+        self.tuning.check()?;
+        let (w, h) = self.frame();
+        let pixels = w as u64 * h as u64;
+        if pixels > MOST_FRAME_PIXELS {
+            return Err(Fault::new(
+                Code::TooLarge,
+                format!("a frame of {w}×{h} has {:.1} million pixels", pixels as f64 / 1e6),
+                "frame.width",
+                format!("keep it below {} million pixels", MOST_FRAME_PIXELS / 1_000_000),
+            ));
+        }
+        self.area().check((w, h))
+    }
+}
+
+/// Exposure and view transform of a tuning.
+pub fn view_of(t: &Tuning) -> View {
+    View {
+        exposure: t.real(K::ViewExposure),
+        transform: match t.name(K::ViewTransform) {
+            "shoulder" => Transform::Shoulder,
+            _ => Transform::Srgb,
+        },
+    }
+}
+
+/// The tuning in the types that the inner loops use.
+#[derive(Debug, Clone)]
+pub struct Settings {
+    pub frame: (u32, u32),
+    pub area: Region,
+    pub transparent: bool,
+    pub filter: Filter,
+    pub filter_radius: f64,
+    pub adaptive: bool,
+    /// Samples per half.
+    pub least: u32,
+    pub most: u32,
+    pub threshold: f64,
+    pub block: u32,
+    pub seed: u32,
+    pub depth: u32,
+    pub depth_diffuse: u32,
+    pub depth_reflection: u32,
+    pub depth_transmission: u32,
+    pub roulette_from: u32,
+    pub view: View,
+}
+
+impl Settings {
+    pub fn of(d: &Description) -> Result<Settings, Fault> {
+        d.check()?;
+        let t = &d.tuning;
+        // Both halves get the same number, so an odd count is rounded up.
+        let per_half = |k| t.whole(k).div_ceil(2);
+        Ok(Settings {
+            frame: d.frame(),
+            area: d.area(),
+            transparent: t.switch(K::FrameTransparent),
+            filter: Filter::named(t.name(K::FrameFilter))
+                .ok_or_else(|| Fault::internal("a filter without a formula", "frame.filter"))?,
+            filter_radius: t.real(K::FrameFilterRadius),
+            adaptive: t.switch(K::SamplingAdaptive),
+            least: per_half(K::SamplingLeast),
+            most: per_half(K::SamplingMost),
+            threshold: t.real(K::SamplingThreshold),
+            block: t.name(K::SamplingBlock).parse().map_err(|_| Fault::internal("a block that is no number", "sampling.block"))?,
+            seed: t.whole(K::SamplingSeed),
+            depth: t.whole(K::DepthTotal),
+            depth_diffuse: t.whole(K::DepthDiffuse),
+            depth_reflection: t.whole(K::DepthReflection),
+            depth_transmission: t.whole(K::DepthTransmission),
+            roulette_from: t.whole(K::RouletteFrom),
+            view: d.view(),
+        })
+    }
+}

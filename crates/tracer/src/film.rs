@@ -1,0 +1,354 @@
+//! The film: raw sums of both halves, in tiles that are the superblocks of the frame's grid.
+//!
+//! Sums are pairs of floats (value and rounding error, Knuth's two-sum), added in the order of sample numbers, so that they
+//! neither drift nor depend on how the work was cut. A pixel takes 84 bytes. Tiles are locked one by one: a snapshot never
+//! waits for a whole pass and never sees half a tile.
+
+use crate::description::{SUPERBLOCK, Settings};
+use crate::path::Sample;
+use crate::rounds::BlockCount;
+use glam::Vec3;
+use picture::{Plate, Region, Rgb, files::Channel, files::Samples};
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+/// Guides are averaged over the first samples only; they need no more.
+const GUIDE_SAMPLES: u32 = 64;
+
+/// A sum with its rounding error.
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
+struct Sum {
+    high: f32,
+    low: f32,
+}
+
+impl Sum {
+    fn add(&mut self, x: f32) {
+        let s = self.high + x;
+        let v = s - self.high;
+        let error = (self.high - (s - v)) + (x - v);
+        self.high = s;
+        self.low += error;
+    }
+
+    fn mean(self, n: u32) -> f32 {
+        ((self.high as f64 + self.low as f64) / n.max(1) as f64) as f32
+    }
+}
+
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
+pub(crate) struct Pixel {
+    halves: [[Sum; 3]; 2],
+    hits: [u32; 2],
+    albedo: [f32; 3],
+    normal: [f32; 3],
+    depth: f32,
+}
+
+impl Pixel {
+    pub fn add(&mut self, half: usize, index: u32, s: &Sample) {
+        for (sum, x) in self.halves[half].iter_mut().zip(s.radiance.to_array()) {
+            sum.add(x);
+        }
+        self.hits[half] += s.covered as u32;
+        if index < GUIDE_SAMPLES {
+            self.albedo = (Vec3::from_array(self.albedo) + s.albedo).to_array();
+            self.normal = (Vec3::from_array(self.normal) + s.normal).to_array();
+            self.depth += s.depth;
+        }
+    }
+
+    /// Mean radiance of a half after n samples.
+    pub fn mean(&self, half: usize, n: u32) -> Rgb {
+        self.halves[half].map(|s| s.mean(n))
+    }
+}
+
+/// One superblock. Blocks inside it stop one by one.
+#[derive(Debug, Clone)]
+pub(crate) struct Tile {
+    pub bounds: Region,
+    pub pixels: Vec<Pixel>,
+    pub blocks: Vec<BlockCount>,
+    /// Blocks a row.
+    pub columns: u32,
+    /// Samples per half of the blocks that still run.
+    pub n: u32,
+    /// Processor time spent on this tile, nanoseconds.
+    pub spent: u64,
+}
+
+impl Tile {
+    /// Pixel ranges of a block inside the tile: x from, x to, y from, y to, relative to the tile.
+    pub fn block_range(&self, index: usize, block: u32) -> [u32; 4] {
+        let (bx, by) = (index as u32 % self.columns * block, index as u32 / self.columns * block);
+        [bx, (bx + block).min(self.bounds.width), by, (by + block).min(self.bounds.height)]
+    }
+
+    fn block_of(&self, x: u32, y: u32, block: u32) -> &BlockCount {
+        &self.blocks[((y - self.bounds.y) / block * self.columns + (x - self.bounds.x) / block) as usize]
+    }
+}
+
+/// The coarse first picture, before every pixel has a sample.
+struct Coarse {
+    pixels: Vec<Rgb>,
+}
+
+pub struct Film {
+    pub frame: (u32, u32),
+    /// What is wanted; tiles may reach beyond it.
+    pub area: Region,
+    pub(crate) block: u32,
+    pub(crate) tiles: Vec<Mutex<Tile>>,
+    coarse: Mutex<Option<Coarse>>,
+    /// Samples taken so far, both halves.
+    pub(crate) samples: AtomicU64,
+}
+
+impl Film {
+    pub(crate) fn new(s: &Settings) -> Film {
+        let area = s.area;
+        let span = |from: u32, to: u32| from / SUPERBLOCK..=(to - 1) / SUPERBLOCK;
+        let mut tiles = Vec::new();
+        for ty in span(area.y, area.bottom()) {
+            for tx in span(area.x, area.right()) {
+                let (x, y) = (tx * SUPERBLOCK, ty * SUPERBLOCK);
+                let bounds =
+                    Region { x, y, width: SUPERBLOCK.min(s.frame.0 - x), height: SUPERBLOCK.min(s.frame.1 - y) };
+                let columns = bounds.width.div_ceil(s.block);
+                let rows = bounds.height.div_ceil(s.block);
+                let blocks = (0..columns * rows)
+                    .map(|i| {
+                        let (bx, by) = (x + i % columns * s.block, y + i / columns * s.block);
+                        let touches = bx < area.right()
+                            && bx + s.block > area.x
+                            && by < area.bottom()
+                            && by + s.block > area.y;
+                        // Without adaptive decisions nothing outside the region matters to it.
+                        BlockCount::new(s.adaptive || touches)
+                    })
+                    .collect();
+                tiles.push(Mutex::new(Tile {
+                    bounds,
+                    pixels: vec![Pixel::default(); bounds.area()],
+                    blocks,
+                    columns,
+                    n: 0,
+                    spent: 0,
+                }));
+            }
+        }
+        Film { frame: s.frame, area, block: s.block, tiles, coarse: Mutex::new(None), samples: AtomicU64::new(0) }
+    }
+
+    pub(crate) fn tile(&self, i: usize) -> std::sync::MutexGuard<'_, Tile> {
+        // A panic inside a tile's work leaves the tile as it was: work is done on a copy.
+        self.tiles[i].lock().unwrap_or_else(|e| e.into_inner())
+    }
+
+    /// Samples taken so far, both halves together.
+    pub fn samples(&self) -> u64 {
+        self.samples.load(Ordering::Relaxed)
+    }
+
+    pub(crate) fn set_coarse(&self, pixels: Option<Vec<Rgb>>) {
+        *self.coarse.lock().unwrap_or_else(|e| e.into_inner()) = pixels.map(|pixels| Coarse { pixels });
+    }
+
+    /// The present state of the wanted area; pixels without samples show the coarse picture.
+    pub fn plate(&self) -> Plate {
+        let area = self.area;
+        let n = area.area();
+        let mut p = Plate {
+            frame: self.frame,
+            region: area,
+            a: vec![[0.0; 3]; n],
+            b: vec![[0.0; 3]; n],
+            samples: vec![0; n],
+            coverage: vec![0.0; n],
+            albedo: vec![[0.0; 3]; n],
+            normal: vec![[0.0; 3]; n],
+            depth: vec![0.0; n],
+        };
+        if let Some(c) = &*self.coarse.lock().unwrap_or_else(|e| e.into_inner()) {
+            p.a.copy_from_slice(&c.pixels);
+            p.b.copy_from_slice(&c.pixels);
+        }
+        for i in 0..self.tiles.len() {
+            let tile = self.tile(i);
+            let t = tile.bounds;
+            for y in t.y.max(area.y)..t.bottom().min(area.bottom()) {
+                for x in t.x.max(area.x)..t.right().min(area.right()) {
+                    let count = tile.block_of(x, y, self.block).n;
+                    if count == 0 {
+                        continue;
+                    }
+                    let px = &tile.pixels[((y - t.y) * t.width + (x - t.x)) as usize];
+                    let to = ((y - area.y) * area.width + (x - area.x)) as usize;
+                    p.a[to] = px.mean(0, count);
+                    p.b[to] = px.mean(1, count);
+                    p.samples[to] = 2 * count;
+                    p.coverage[to] = ((px.hits[0] + px.hits[1]) as f64 / (2 * count) as f64) as f32;
+                    let guides = 1.0 / (2 * count.min(GUIDE_SAMPLES)) as f32;
+                    p.albedo[to] = px.albedo.map(|v| v * guides);
+                    p.normal[to] = px.normal.map(|v| v * guides);
+                    p.depth[to] = px.depth * guides;
+                }
+            }
+        }
+        p
+    }
+
+    /// Everything, raw: the state from which a render can go on.
+    pub fn state(&self) -> FilmState {
+        let tiles: Vec<Tile> = (0..self.tiles.len()).map(|i| self.tile(i).clone()).collect();
+        FilmState { frame: self.frame, tiles }
+    }
+
+    /// Brings a state back; tiles must be those of the same area.
+    pub(crate) fn restore(&self, state: &FilmState) -> bool {
+        if state.tiles.len() != self.tiles.len() || state.frame != self.frame {
+            return false;
+        }
+        let mut samples = 0;
+        for (i, from) in state.tiles.iter().enumerate() {
+            let mut to = self.tile(i);
+            if to.bounds != from.bounds || to.blocks.len() != from.blocks.len() {
+                return false;
+            }
+            for (k, b) in from.blocks.iter().enumerate() {
+                let [x0, x1, y0, y1] = from.block_range(k, self.block);
+                samples += 2 * (b.n as u64) * ((x1 - x0) * (y1 - y0)) as u64;
+            }
+            *to = from.clone();
+        }
+        self.samples.store(samples, Ordering::Relaxed);
+        true
+    }
+}
+
+/// A copy of all raw sums and counts.
+#[derive(Debug, Clone)]
+pub struct FilmState {
+    frame: (u32, u32),
+    tiles: Vec<Tile>,
+}
+
+/// Channels of a state file: halves with their rounding errors, hits and guides, all as sums.
+const FLOATS: [&str; 19] = [
+    "a.R", "a.G", "a.B", "a_low.R", "a_low.G", "a_low.B", "b.R", "b.G", "b.B", "b_low.R", "b_low.G", "b_low.B",
+    "albedo.R", "albedo.G", "albedo.B", "normal.X", "normal.Y", "normal.Z", "depth.Z",
+];
+const WHOLES: [&str; 2] = ["hits_a.Y", "hits_b.Y"];
+
+fn floats_of(p: &mut Pixel) -> [&mut f32; 19] {
+    let [a, b] = &mut p.halves;
+    let [a0, a1, a2] = a;
+    let [b0, b1, b2] = b;
+    let [c0, c1, c2] = &mut p.albedo;
+    let [n0, n1, n2] = &mut p.normal;
+    [
+        &mut a0.high, &mut a1.high, &mut a2.high, &mut a0.low, &mut a1.low, &mut a2.low, &mut b0.high, &mut b1.high,
+        &mut b2.high, &mut b0.low, &mut b1.low, &mut b2.low, c0, c1, c2, n0, n1, n2, &mut p.depth,
+    ]
+}
+
+impl FilmState {
+    /// The area that the tiles cover.
+    pub fn bounds(&self) -> Region {
+        let right = self.tiles.iter().map(|t| t.bounds.right()).max().unwrap_or(1);
+        let bottom = self.tiles.iter().map(|t| t.bounds.bottom()).max().unwrap_or(1);
+        let x = self.tiles.iter().map(|t| t.bounds.x).min().unwrap_or(0);
+        let y = self.tiles.iter().map(|t| t.bounds.y).min().unwrap_or(0);
+        Region { x, y, width: right - x, height: bottom - y }
+    }
+
+    /// As channels of 32-bit floats and integers, lossless.
+    pub fn channels(&self) -> Vec<Channel> {
+        let r = self.bounds();
+        let mut floats = vec![vec![0.0f32; r.area()]; FLOATS.len()];
+        let mut wholes = vec![vec![0u32; r.area()]; WHOLES.len()];
+        for t in &self.tiles {
+            for (i, p) in t.pixels.iter().enumerate() {
+                let to = at(r, t.bounds, i);
+                let mut p = *p;
+                for (channel, v) in floats.iter_mut().zip(floats_of(&mut p)) {
+                    channel[to] = *v;
+                }
+                for (channel, v) in wholes.iter_mut().zip(p.hits) {
+                    channel[to] = v;
+                }
+            }
+        }
+        let floats = FLOATS.iter().zip(floats).map(|(n, v)| Channel::float(n, v));
+        floats.chain(WHOLES.iter().zip(wholes).map(|(n, v)| Channel::whole(n, v))).collect()
+    }
+
+    /// Counts and decisions of all blocks, tile by tile, with the processor time of each tile.
+    pub fn counts(&self) -> Vec<(u64, Vec<BlockCount>)> {
+        self.tiles.iter().map(|t| (t.spent, t.blocks.clone())).collect()
+    }
+
+    /// Fills an empty film's state from channels and counts.
+    pub(crate) fn refill(mut self, channels: &[Channel], counts: &[(u64, Vec<BlockCount>)]) -> Option<FilmState> {
+        let r = self.bounds();
+        let find = |name: &str| channels.iter().find(|c| c.name == name).map(|c| &c.samples);
+        let floats: Vec<&Vec<f32>> = FLOATS
+            .iter()
+            .map(|n| match find(n) {
+                Some(Samples::Float(v)) if v.len() == r.area() => Some(v),
+                _ => None,
+            })
+            .collect::<Option<_>>()?;
+        let wholes: Vec<&Vec<u32>> = WHOLES
+            .iter()
+            .map(|n| match find(n) {
+                Some(Samples::Whole(v)) if v.len() == r.area() => Some(v),
+                _ => None,
+            })
+            .collect::<Option<_>>()?;
+        if counts.len() != self.tiles.len() {
+            return None;
+        }
+        for (t, (spent, blocks)) in self.tiles.iter_mut().zip(counts) {
+            if blocks.len() != t.blocks.len() {
+                return None;
+            }
+            for (i, p) in t.pixels.iter_mut().enumerate() {
+                let from = at(r, t.bounds, i);
+                for (v, channel) in floats_of(p).into_iter().zip(&floats) {
+                    *v = channel[from];
+                }
+                p.hits = [wholes[0][from], wholes[1][from]];
+            }
+            t.n = blocks.iter().map(|b| b.n).max().unwrap_or(0);
+            t.blocks.clone_from(blocks);
+            t.spent = *spent;
+        }
+        Some(self)
+    }
+}
+
+/// Position in `all` of pixel `i` of a tile.
+fn at(all: Region, tile: Region, i: usize) -> usize {
+    let (x, y) = (i as u32 % tile.width, i as u32 / tile.width);
+    ((tile.y - all.y + y) * all.width + (tile.x - all.x + x)) as usize
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A plain f32 sum of 65 000 such values is wrong by some 10⁻⁴; the pair must not be.
+    #[test]
+    fn sums_do_not_drift() {
+        let (mut sum, mut exact) = (Sum::default(), 0.0f64);
+        for i in 0..65_000u32 {
+            let x = 0.1 + (i.wrapping_mul(2_654_435_761) >> 16) as f32 / 65536.0;
+            sum.add(x);
+            exact += x as f64;
+        }
+        assert!((sum.mean(65_000) as f64 / (exact / 65_000.0) - 1.0).abs() < 1e-7);
+    }
+}

@@ -1,0 +1,27 @@
+//! The path tracer: from a scene and the description of a render to a film of two independent halves.
+
+mod bsdf;
+mod bvh;
+mod description;
+mod energy;
+mod film;
+mod fresnel;
+mod ggx;
+mod lights;
+mod path;
+mod pool;
+mod render;
+mod rounds;
+mod sampler;
+mod sobol;
+mod stage;
+mod view_rays;
+
+pub use bvh::{Bvh, Hit, Ray};
+pub use description::{Description, SUPERBLOCK, VERSION, view_of};
+pub use film::{Film, FilmState};
+pub use path::{Counters, KINDS, RayKind};
+pub use pool::{cores, own_pool};
+pub use render::{Phase, Progress, RayCount, Render, RenderReport, SavedCounts, SavedRender};
+pub use rounds::{BlockCount, expected_samples, ladder};
+pub use stage::{Stage, StageTimes};

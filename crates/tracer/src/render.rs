@@ -1,0 +1,458 @@
+//! The one resumable render: `step` until done, snapshots at any moment, state saved and restored.
+
+use crate::description::{Description, Settings};
+use crate::film::{Film, FilmState, Tile};
+use crate::path::{Counters, KINDS, RayKind, Tracer};
+use crate::pool::thread_time;
+use crate::rounds::{BlockCount, decide, expected_samples, ladder};
+use crate::stage::Stage;
+use crate::view_rays::ViewRays;
+use fault::{Code, Fault};
+use picture::filter::FilterSampler;
+use picture::grain::BlockSum;
+use picture::{Plate, files::Channel};
+use rayon::prelude::*;
+use serde::{Deserialize, Serialize};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Instant;
+use ts_rs::TS;
+
+/// What is being done.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, TS)]
+#[serde(rename_all = "snake_case")]
+pub enum Phase {
+    Waiting,
+    Loading,
+    Structure,
+    Lights,
+    FirstLook,
+    Sampling,
+    Denoise,
+    Writing,
+    Done,
+    Stopped,
+    Failed,
+}
+
+/// How far a render is.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, TS)]
+pub struct Progress {
+    pub phase: Phase,
+    /// 0…1 of the sampling.
+    pub share: f64,
+    /// Samples taken, both halves.
+    #[ts(type = "number")]
+    pub samples: u64,
+    /// Samples per pixel so far: mean over the pixels rendered.
+    pub samples_per_pixel: f64,
+    /// Seconds of sampling so far.
+    pub elapsed: f64,
+    /// Predicted seconds of sampling that remain; none before anything can be said.
+    pub remaining: Option<f64>,
+    /// Root mean square displayed grain, share of the display range; none before two samples a pixel.
+    pub grain: Option<f64>,
+    pub worst_block: Option<f64>,
+    /// Share of the pixels in settled and in capped blocks.
+    pub settled: f64,
+    pub capped: f64,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, TS)]
+pub struct RayCount {
+    pub kind: RayKind,
+    #[ts(type = "number")]
+    pub rays: u64,
+    /// Share of the sampling time, measured in 1 of 32 samples.
+    pub share: f64,
+}
+
+/// Figures of a render, finished or stopped.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, TS)]
+pub struct RenderReport {
+    /// Wall-clock seconds of sampling.
+    pub seconds: f64,
+    /// Processor seconds of sampling, all threads.
+    pub processor_seconds: f64,
+    pub threads: usize,
+    #[ts(type = "number")]
+    pub samples: u64,
+    pub samples_per_pixel: f64,
+    pub rays: Vec<RayCount>,
+    /// Displayed grain as a share of the display range: root mean square and worst block.
+    pub grain: f64,
+    pub worst_block: f64,
+    pub settled: f64,
+    pub capped: f64,
+    /// Samples that were not finite and counted as black.
+    #[ts(type = "number")]
+    pub broken: u64,
+    pub complete: bool,
+}
+
+/// A saved render: raw sums as channels of an OpenEXR file, and the rest as JSON.
+pub struct SavedRender {
+    pub channels: Vec<Channel>,
+    pub counts: SavedCounts,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct SavedCounts {
+    pub tiles: Vec<(u64, Vec<BlockCount>)>,
+    pub round: usize,
+    pub seconds: f64,
+    pub counters: Counters,
+}
+
+pub struct Render {
+    stage: Arc<Stage>,
+    description: Description,
+    settings: Settings,
+    view: ViewRays,
+    filter: FilterSampler,
+    film: Arc<Film>,
+    pool: Arc<rayon::ThreadPool>,
+    rounds: Vec<u32>,
+    round: usize,
+    /// Cells of the first look, coarse to fine; empty without one.
+    looks: Vec<u32>,
+    coarse: Vec<picture::Rgb>,
+    counters: Counters,
+    seconds: f64,
+}
+
+impl Render {
+    /// A render of what `description` says, with coarse first pictures if `first_look`. Fails before allocating anything
+    /// if the description cannot be rendered.
+    pub fn new(
+        stage: Arc<Stage>,
+        description: Description,
+        pool: Arc<rayon::ThreadPool>,
+        first_look: bool,
+    ) -> Result<Render, Fault> {
+        let settings = Settings::of(&description)?;
+        let camera = stage.scene.camera(Some(&description.camera))?;
+        Ok(Render {
+            view: ViewRays::new(camera, settings.frame),
+            filter: FilterSampler::new(settings.filter, settings.filter_radius),
+            film: Arc::new(Film::new(&settings)),
+            rounds: ladder(settings.most),
+            round: 0,
+            looks: if first_look { vec![2, 4, 8] } else { Vec::new() },
+            coarse: if first_look { vec![[0.0; 3]; settings.area.area()] } else { Vec::new() },
+            counters: Counters::default(),
+            seconds: 0.0,
+            stage,
+            description,
+            settings,
+            pool,
+        })
+    }
+
+    pub fn film(&self) -> Arc<Film> {
+        self.film.clone()
+    }
+
+    pub fn description(&self) -> &Description {
+        &self.description
+    }
+
+    pub fn done(&self) -> bool {
+        self.round >= self.rounds.len()
+    }
+
+    /// Works for a short while: one coarse picture, or some samples a pixel. True while there is more to do.
+    /// Ends within a few milliseconds when `stop` is set, without losing a finished tile.
+    pub fn step(&mut self, stop: &AtomicBool) -> bool {
+        if self.done() {
+            return false;
+        }
+        let start = Instant::now();
+        let pool = self.pool.clone();
+        match self.looks.pop() {
+            Some(cell) => pool.install(|| self.look(cell, stop)),
+            None => pool.install(|| self.advance(stop)),
+        }
+        self.seconds += start.elapsed().as_secs_f64();
+        !self.done()
+    }
+
+    fn tracer(&self) -> Tracer<'_> {
+        Tracer { stage: &self.stage, settings: &self.settings, view: &self.view, filter: &self.filter }
+    }
+
+    /// One sample for each cell of `cell` × `cell` pixels; corners that a coarser look has seen are kept.
+    fn look(&mut self, cell: u32, stop: &AtomicBool) {
+        let area = self.settings.area;
+        let tracer = self.tracer();
+        let first = cell == 8;
+        let coarse = &self.coarse;
+        let rows: Vec<(Vec<picture::Rgb>, Counters)> = (0..area.height.div_ceil(cell))
+            .into_par_iter()
+            .map(|r| {
+                let mut counters = Counters::default();
+                let y = r * cell;
+                let colours = (0..area.width.div_ceil(cell))
+                    .map(|c| {
+                        let x = c * cell;
+                        let seen = !first && x % (2 * cell) == 0 && y % (2 * cell) == 0;
+                        if seen || stop.load(Ordering::Relaxed) {
+                            coarse[(y * area.width + x) as usize]
+                        } else {
+                            tracer.sample(area.x + x, area.y + y, 0, 0, &mut counters).radiance.to_array()
+                        }
+                    })
+                    .collect();
+                (colours, counters)
+            })
+            .collect();
+        if stop.load(Ordering::Relaxed) {
+            return;
+        }
+        for (r, (colours, counters)) in rows.iter().enumerate() {
+            self.counters.add(counters);
+            for y in r as u32 * cell..((r as u32 + 1) * cell).min(area.height) {
+                for x in 0..area.width {
+                    self.coarse[(y * area.width + x) as usize] = colours[(x / cell) as usize];
+                }
+            }
+        }
+        self.film.set_coarse(Some(self.coarse.clone()));
+    }
+
+    /// Brings all running blocks a few samples closer to the present round's count, and decides when they are there.
+    fn advance(&mut self, stop: &AtomicBool) {
+        /// Samples per half that a tile takes between two looks at the stop flag's owner.
+        const CHUNK: u32 = 4;
+        let target = self.rounds[self.round];
+        let least_n = (0..self.film.tiles.len())
+            .filter_map(|i| {
+                let t = self.film.tile(i);
+                t.blocks.iter().any(|b| b.running).then_some(t.n)
+            })
+            .min();
+        let Some(least_n) = least_n else {
+            self.round = self.rounds.len();
+            return;
+        };
+        let upto = (least_n + CHUNK).min(target);
+        let tracer = self.tracer();
+        let film = &*self.film;
+        let sum = (0..film.tiles.len())
+            .into_par_iter()
+            .map(|i| self.advance_tile(&tracer, i, upto, stop))
+            .reduce(Counters::default, |mut a, b| {
+                a.add(&b);
+                a
+            });
+        self.counters.add(&sum);
+        if stop.load(Ordering::Relaxed) || upto < target {
+            return;
+        }
+        (0..film.tiles.len()).into_par_iter().for_each(|i| self.judge_tile(i, target));
+        self.round += 1;
+        if self.round == 1 {
+            self.coarse = Vec::new();
+            self.film.set_coarse(None);
+        }
+        if (0..film.tiles.len()).all(|i| film.tile(i).blocks.iter().all(|b| !b.running)) {
+            self.round = self.rounds.len();
+        }
+    }
+
+    fn advance_tile(&self, tracer: &Tracer, i: usize, upto: u32, stop: &AtomicBool) -> Counters {
+        let mut counters = Counters::default();
+        let began = thread_time();
+        let mut work: Tile = {
+            let tile = self.film.tile(i);
+            if tile.n >= upto || !tile.blocks.iter().any(|b| b.running) || stop.load(Ordering::Relaxed) {
+                return counters;
+            }
+            tile.clone()
+        };
+        let mut taken = 0u64;
+        for k in 0..work.blocks.len() {
+            if !work.blocks[k].running {
+                continue;
+            }
+            let [x0, x1, y0, y1] = work.block_range(k, self.film.block);
+            for y in y0..y1 {
+                for x in x0..x1 {
+                    if stop.load(Ordering::Relaxed) {
+                        return Counters::default();
+                    }
+                    let pixel = &mut work.pixels[(y * work.bounds.width + x) as usize];
+                    for index in work.n..upto {
+                        for half in 0..2u32 {
+                            let s = tracer.sample(work.bounds.x + x, work.bounds.y + y, half, index, &mut counters);
+                            pixel.add(half as usize, index, &s);
+                        }
+                    }
+                    taken += 2 * (upto - work.n) as u64;
+                }
+            }
+            work.blocks[k].n = upto;
+        }
+        work.n = upto;
+        work.spent += thread_time() - began;
+        *self.film.tile(i) = work;
+        self.film.samples.fetch_add(taken, Ordering::Relaxed);
+        counters
+    }
+
+    fn judge_tile(&self, i: usize, n: u32) {
+        let s = &self.settings;
+        let mut tile = self.film.tile(i);
+        if !tile.blocks.iter().any(|b| b.running) {
+            return;
+        }
+        let mut pixels = Vec::with_capacity(tile.blocks.len());
+        for k in 0..tile.blocks.len() {
+            let [x0, x1, y0, y1] = tile.block_range(k, s.block);
+            pixels.push((x1 - x0) * (y1 - y0));
+            if !tile.blocks[k].running {
+                continue;
+            }
+            let mut sum = BlockSum::default();
+            for y in y0..y1 {
+                for x in x0..x1 {
+                    let p = &tile.pixels[(y * tile.bounds.width + x) as usize];
+                    sum.add(s.view.display(p.mean(0, n)), s.view.display(p.mean(1, n)));
+                }
+            }
+            tile.blocks[k].grain = sum.grain() as f32;
+        }
+        decide(&mut tile.blocks, &pixels, n, s.least, s.most, s.threshold, s.adaptive);
+    }
+
+    /// Visits every block inside the wanted area with its number of wanted pixels.
+    fn each_block(&self, mut f: impl FnMut(&BlockCount, u64)) {
+        let area = self.settings.area;
+        for i in 0..self.film.tiles.len() {
+            let tile = self.film.tile(i);
+            for (k, b) in tile.blocks.iter().enumerate() {
+                let [x0, x1, y0, y1] = tile.block_range(k, self.film.block);
+                let overlap = |lo: u32, hi: u32, from: u32, to: u32| hi.min(to).saturating_sub(lo.max(from)) as u64;
+                let w = overlap(tile.bounds.x + x0, tile.bounds.x + x1, area.x, area.right());
+                let h = overlap(tile.bounds.y + y0, tile.bounds.y + y1, area.y, area.bottom());
+                if w * h > 0 {
+                    f(b, w * h);
+                }
+            }
+        }
+    }
+
+    pub fn progress(&self) -> Progress {
+        let s = &self.settings;
+        let (mut pixels, mut settled, mut capped, mut squares, mut known) = (0u64, 0u64, 0u64, 0.0f64, 0u64);
+        let (mut worst, mut taken, mut to_come) = (0.0f64, 0.0f64, 0.0f64);
+        self.each_block(|b, p| {
+            pixels += p;
+            taken += p as f64 * b.n as f64;
+            if b.grain >= 0.0 {
+                let g = b.grain as f64;
+                squares += g * g * p as f64;
+                known += p;
+                worst = worst.max(g);
+            }
+            if b.settled {
+                settled += p;
+            } else if !b.running {
+                capped += p;
+            }
+            if b.running {
+                let expected = if s.adaptive && b.grain >= 0.0 && b.before.1 > 1 {
+                    expected_samples(b.grain as f64, b.before.1, s.least.max(b.n), s.most, s.threshold)
+                } else {
+                    s.most as f64
+                };
+                to_come += p as f64 * (expected - b.n as f64).max(0.0);
+            }
+        });
+        let share = if taken + to_come > 0.0 { taken / (taken + to_come) } else { 0.0 };
+        let of = |n: u64| n as f64 / pixels.max(1) as f64;
+        Progress {
+            phase: if self.done() {
+                Phase::Done
+            } else if self.looks.is_empty() {
+                Phase::Sampling
+            } else {
+                Phase::FirstLook
+            },
+            share,
+            samples: self.film.samples(),
+            samples_per_pixel: 2.0 * taken / pixels.max(1) as f64,
+            elapsed: self.seconds,
+            remaining: (taken > 0.0).then(|| self.seconds * to_come / taken),
+            grain: (known > 0).then(|| (squares / known as f64).sqrt()),
+            worst_block: (known > 0).then_some(worst),
+            settled: of(settled),
+            capped: of(capped),
+        }
+    }
+
+    /// The present picture of the wanted area.
+    pub fn plate(&self) -> Plate {
+        self.film.plate()
+    }
+
+    pub fn report(&self) -> RenderReport {
+        let p = self.progress();
+        let spent: u64 = (0..self.film.tiles.len()).map(|i| self.film.tile(i).spent).sum();
+        let shares = self.counters.shares();
+        RenderReport {
+            seconds: self.seconds,
+            processor_seconds: spent as f64 * 1e-9,
+            threads: self.pool.current_num_threads(),
+            samples: p.samples,
+            samples_per_pixel: p.samples_per_pixel,
+            rays: KINDS
+                .iter()
+                .map(|k| RayCount { kind: *k, rays: self.counters.rays[*k as usize], share: shares[*k as usize] })
+                .collect(),
+            grain: p.grain.unwrap_or(1.0),
+            worst_block: p.worst_block.unwrap_or(1.0),
+            settled: p.settled,
+            capped: p.capped,
+            broken: self.counters.broken,
+            complete: self.done(),
+        }
+    }
+
+    /// The state from which [`Render::resume`] goes on, bit for bit.
+    pub fn save(&self) -> SavedRender {
+        let state = self.film.state();
+        SavedRender {
+            channels: state.channels(),
+            counts: SavedCounts {
+                tiles: state.counts(),
+                round: self.round,
+                seconds: self.seconds,
+                counters: self.counters,
+            },
+        }
+    }
+
+    /// A new render of the same description that goes on from a saved state.
+    pub fn resume(
+        stage: Arc<Stage>,
+        description: Description,
+        pool: Arc<rayon::ThreadPool>,
+        saved: &SavedRender,
+    ) -> Result<Render, Fault> {
+        let mut render = Render::new(stage, description, pool, false)?;
+        let state: Option<FilmState> = render.film.state().refill(&saved.channels, &saved.counts.tiles);
+        if !state.is_some_and(|s| render.film.restore(&s)) {
+            return Err(Fault::new(
+                Code::Damaged,
+                "the saved state does not belong to this render",
+                "film",
+                "start the render anew",
+            ));
+        }
+        render.round = saved.counts.round;
+        render.seconds = saved.counts.seconds;
+        render.counters = saved.counts.counters;
+        Ok(render)
+    }
+}

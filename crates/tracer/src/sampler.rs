@@ -1,0 +1,35 @@
+//! The random numbers of one sample: padded sets of up to four Sobol dimensions, index shuffled and values scrambled by
+//! hash of (seed, pixel, half, set). A number depends on nothing else, so a sample can be repeated anywhere.
+
+use crate::sobol::{combine, scramble, sobol};
+
+#[derive(Debug, Clone, Copy)]
+pub struct Sampler {
+    /// Hash of seed, pixel and half.
+    base: u32,
+    index: u32,
+}
+
+impl Sampler {
+    /// Sample `index` of a half (0 = A, 1 = B) of a pixel of the full frame.
+    pub fn new(seed: u32, x: u32, y: u32, half: u32, index: u32) -> Self {
+        Sampler { base: combine(combine(combine(seed, x), y), half), index }
+    }
+
+    /// Four numbers in [0, 1) of a set.
+    pub fn set(&self, set: u32) -> [f32; 4] {
+        let key = combine(self.base, set);
+        let index = scramble(self.index, key);
+        std::array::from_fn(|d| unit(scramble(sobol(index, d), combine(key, d as u32 + 1))))
+    }
+
+    /// A hash for decisions that are not part of the picture, such as which samples are timed.
+    pub fn lot(&self) -> u32 {
+        combine(self.base, self.index.wrapping_add(0x51ed))
+    }
+}
+
+/// The upper 24 bits as a float below 1.
+fn unit(x: u32) -> f32 {
+    (x >> 8) as f32 * (1.0 / 16_777_216.0)
+}

@@ -1,0 +1,124 @@
+//! A sample depends on nothing but the description: regions, threads and interruptions leave every bit as it is.
+
+mod common;
+
+use common::*;
+use glam::Vec3;
+use picture::{Plate, Region};
+use scene::*;
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+use tracer::*;
+use tuning::{K, Tuning};
+
+/// A lamp over a floor with a glass ball, a mirror and a dark corner: uneven on purpose.
+fn stage() -> Arc<Stage> {
+    let mut set = Set::default();
+    let lamp = set.material(Material { emission: Vec3::splat(40.0), ..Material::matte(Vec3::ZERO) });
+    let floor = set.material(Material::matte(Vec3::new(0.6, 0.5, 0.4)));
+    let glass = set.material(Material { metallic: 0.0, roughness: 0.0, transmission: 1.0, solid: true, ..Material::default() });
+    let mirror = set.material(Material { roughness: 0.2, base: Vec3::splat(0.9), ..Material::default() });
+    set.quad(Vec3::new(-3.0, 0.0, -3.0), Vec3::Z * 6.0, Vec3::X * 6.0, floor);
+    set.quad(Vec3::new(-0.1, 2.0, -0.1), Vec3::X * 0.2, Vec3::Z * 0.2, lamp);
+    set.sphere(Vec3::new(-0.6, 0.5, 0.0), 0.5, glass);
+    set.sphere(Vec3::new(0.6, 0.5, -0.3), 0.5, mirror);
+    set.environment = Some(Environment::uniform([0.02, 0.03, 0.05]));
+    set.scene.cameras.push(looking(Vec3::new(0.0, 1.4, 3.4), Vec3::new(0.0, 0.5, 0.0), 45.0));
+    set.stage()
+}
+
+fn uneven(adaptive: bool, block: &str) -> Tuning {
+    tuning((150, 100), 48)
+        .with(K::SamplingAdaptive, adaptive)
+        .with(K::SamplingLeast, 8)
+        .with(K::SamplingThreshold, 0.03)
+        .with(K::SamplingBlock, block)
+        .with(K::FrameFilter, "blackman_harris")
+        .with(K::FrameFilterRadius, 1.5)
+}
+
+fn assert_same(a: &Plate, b: &Plate) {
+    let bits = |p: &[[f32; 3]]| -> Vec<[u32; 3]> { p.iter().map(|c| c.map(f32::to_bits)).collect() };
+    assert_eq!(a.region, b.region);
+    assert_eq!(a.samples, b.samples);
+    assert!(bits(&a.a) == bits(&b.a) && bits(&a.b) == bits(&b.b), "halves differ");
+    assert!(bits(&a.albedo) == bits(&b.albedo) && bits(&a.normal) == bits(&b.normal), "guides differ");
+    assert!(a.depth == b.depth && a.coverage == b.coverage);
+}
+
+#[test]
+fn a_region_is_the_crop_of_the_frame_bit_for_bit() {
+    let stage = stage();
+    for (adaptive, block) in [(false, "8"), (true, "8"), (true, "4"), (true, "32")] {
+        let whole = run(&stage, describe(uneven(adaptive, block), None), 2).plate();
+        if adaptive {
+            let (least, most) = (whole.samples.iter().min(), whole.samples.iter().max());
+            assert!(least < most, "the scene must make counts uneven: {least:?} to {most:?}");
+        }
+        for region in [
+            Region { x: 37, y: 21, width: 50, height: 41 },
+            Region { x: 149, y: 99, width: 1, height: 1 },
+            Region { x: 0, y: 0, width: 150, height: 33 },
+        ] {
+            let part = run(&stage, describe(uneven(adaptive, block), Some(region)), 1).plate();
+            assert_same(&part, &whole.crop(region));
+        }
+    }
+}
+
+#[test]
+fn one_thread_and_two_give_the_same_bits() {
+    let stage = stage();
+    let one = run(&stage, describe(uneven(true, "8"), None), 1);
+    let two = run(&stage, describe(uneven(true, "8"), None), 2);
+    assert_same(&one.plate(), &two.plate());
+    let rays = |r: &Render| r.report().rays.iter().map(|k| k.rays).collect::<Vec<_>>();
+    assert_eq!(rays(&one), rays(&two));
+}
+
+#[test]
+fn a_stopped_saved_and_resumed_render_ends_like_an_undisturbed_one() {
+    let stage = stage();
+    let d = describe(uneven(true, "8"), Some(Region { x: 10, y: 5, width: 120, height: 90 }));
+    let undisturbed = run(&stage, d.clone(), 2).plate();
+    let pool = Arc::new(own_pool(2).unwrap());
+    let mut render = Render::new(stage.clone(), d.clone(), pool.clone(), true).unwrap();
+    for _ in 0..9 {
+        render.step(&AtomicBool::new(false));
+    }
+    // A flag that is set already ends the step at once and must not lose or repeat anything.
+    render.step(&AtomicBool::new(true));
+    assert!(!render.done());
+    let saved = render.save();
+    let json = serde_json::to_string(&saved.counts).unwrap();
+    let saved = SavedRender { channels: saved.channels, counts: serde_json::from_str(&json).unwrap() };
+    let mut resumed = Render::resume(stage, d, pool, &saved).unwrap();
+    while resumed.step(&AtomicBool::new(false)) {}
+    assert_same(&resumed.plate(), &undisturbed);
+}
+
+#[test]
+fn another_seed_is_another_grain_of_the_same_picture() {
+    let stage = stage();
+    let t = |seed: u32| tuning((48, 32), 256).with(K::SamplingSeed, seed);
+    let (a, b) = (run(&stage, describe(t(1), None), 2).plate(), run(&stage, describe(t(2), None), 2).plate());
+    assert_ne!(a.mean(), b.mean());
+    let total = |p: &Plate| p.mean().iter().map(|c| c[1] as f64).sum::<f64>();
+    near(total(&a), total(&b), 0.02, "means of two seeds");
+}
+
+#[test]
+fn what_cannot_be_rendered_is_refused_before_it_is_tried() {
+    let stage = stage();
+    let pool = Arc::new(own_pool(1).unwrap());
+    let refuse = |d: Description| Render::new(stage.clone(), d, pool.clone(), false).err().expect("a fault").to_string();
+    let outside = Region { x: 140, y: 0, width: 20, height: 10 };
+    insta::assert_snapshot!([
+        refuse(describe(uneven(true, "8"), Some(outside))),
+        refuse(describe(uneven(true, "8"), Some(Region { x: u32::MAX, y: 0, width: 2, height: 1 }))),
+        refuse(describe(uneven(true, "8").with(K::SamplingLeast, 64), None)),
+        refuse(describe(tuning((16384, 16384), 16), None)),
+        refuse(Description { camera: "Nobody".into(), ..describe(uneven(true, "8"), None) }),
+    ]
+    .join("\n"));
+}
