@@ -1,1 +1,5 @@
+//! What the measurements mean: the forecast of a final.
 
+mod forecast;
+
+pub use forecast::{Cause, CauseKind, Forecast, Machine, Measured, forecast};

@@ -1,1 +1,80 @@
-fn main(){}
+//! The program: serves the bench, renders, lists knobs and compares pictures.
+
+mod render;
+mod show;
+
+use clap::{Parser, Subcommand};
+use fault::Fault;
+use std::net::SocketAddr;
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+#[derive(Parser)]
+#[command(name = "mellow-grain", version, about = "A bench for tuning path-traced stills to a time budget")]
+struct Arguments {
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// Serve the bench to a browser on this machine.
+    Serve {
+        /// Prepare the Tarnfell scenes and shots if they are not there yet.
+        #[arg(long)]
+        demo: bool,
+        /// Folder for shots, proofs, finals and scenes.
+        #[arg(long, default_value = "data")]
+        data: PathBuf,
+        /// Address to listen on; port 0 takes a free one.
+        #[arg(long, default_value = "127.0.0.1:7420")]
+        listen: SocketAddr,
+    },
+    /// Render a picture from a scene.
+    Render(render::Options),
+    /// List all knobs with range, default and help.
+    Knobs {
+        #[arg(long)]
+        json: bool,
+    },
+    /// Differences between two pictures of one size: RMSE, relative MSE, PSNR, SSIM.
+    Compare {
+        a: PathBuf,
+        b: PathBuf,
+        #[arg(long)]
+        json: bool,
+    },
+}
+
+fn main() -> ExitCode {
+    let done = match Arguments::parse().command {
+        Command::Serve { demo, data, listen } => serve(demo, data, listen),
+        Command::Render(options) => render::run(&options),
+        Command::Knobs { json } => show::knobs(json),
+        Command::Compare { a, b, json } => show::compare(&a, &b, json),
+    };
+    match done {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(f) => {
+            eprintln!("mellow-grain: {}: {}\n  remedy: {}", f.place, f.what, f.remedy);
+            ExitCode::FAILURE
+        }
+    }
+}
+
+fn serve(demo: bool, data: PathBuf, listen: SocketAddr) -> Result<(), Fault> {
+    let workshop = workshop::Workshop::open(&data)?;
+    if demo {
+        workshop.prepare_demo(&mut |line| println!("{line}"))?;
+    }
+    let runtime = tokio::runtime::Runtime::new().map_err(|e| Fault::io("runtime", &e))?;
+    runtime.block_on(async {
+        let server = server::Server::bind(workshop, listen).await?;
+        println!("Mellow Grain is ready at http://{}", server.address());
+        server
+            .run(async {
+                let _ = tokio::signal::ctrl_c().await;
+            })
+            .await
+    })
+}

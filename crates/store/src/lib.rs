@@ -1,1 +1,110 @@
+//! What is remembered: SQLite for rows, a folder of files beside it. Rows keep structured parts as JSON text, which the
+//! floors above give a meaning.
 
+mod finals;
+mod proofs;
+mod shots;
+
+pub use finals::FinalRow;
+pub use proofs::ProofRow;
+pub use shots::{EnvironmentRow, RevisionRow, SceneRow, ShotRow};
+
+use fault::{Code, Fault};
+use rusqlite::Connection;
+use rusqlite_migration::{M, Migrations};
+use std::path::{Path, PathBuf};
+use std::sync::{Mutex, MutexGuard};
+
+const MIGRATIONS: Migrations = Migrations::from_slice(&[M::up(
+    "CREATE TABLE scenes (hash TEXT PRIMARY KEY, name TEXT NOT NULL, report TEXT NOT NULL, added INTEGER NOT NULL);
+     CREATE TABLE environments (hash TEXT PRIMARY KEY, name TEXT NOT NULL, added INTEGER NOT NULL);
+     CREATE TABLE shots (
+       id INTEGER PRIMARY KEY, name TEXT NOT NULL, scene TEXT NOT NULL REFERENCES scenes(hash),
+       environment TEXT REFERENCES environments(hash), camera TEXT NOT NULL, budget REAL NOT NULL, revision INTEGER NOT NULL);
+     CREATE TABLE revisions (
+       shot INTEGER NOT NULL REFERENCES shots(id) ON DELETE CASCADE, number INTEGER NOT NULL, parent INTEGER NOT NULL,
+       tuning TEXT NOT NULL, change TEXT NOT NULL, made INTEGER NOT NULL, PRIMARY KEY (shot, number));
+     CREATE TABLE proofs (
+       id INTEGER PRIMARY KEY, shot INTEGER NOT NULL REFERENCES shots(id) ON DELETE CASCADE, number INTEGER NOT NULL,
+       name TEXT NOT NULL, note TEXT NOT NULL, kept INTEGER NOT NULL, state TEXT NOT NULL, made INTEGER NOT NULL,
+       description TEXT NOT NULL, report TEXT);
+     CREATE TABLE finals (
+       id INTEGER PRIMARY KEY, shot INTEGER NOT NULL REFERENCES shots(id) ON DELETE CASCADE, state TEXT NOT NULL,
+       budget REAL NOT NULL, description TEXT NOT NULL, forecast TEXT, report TEXT, files TEXT NOT NULL, fault TEXT,
+       made INTEGER NOT NULL, ended INTEGER);
+     CREATE TABLE machine (key TEXT PRIMARY KEY, value REAL NOT NULL);",
+)]);
+
+pub struct Store {
+    connection: Mutex<Connection>,
+    root: PathBuf,
+}
+
+fn sql(e: rusqlite::Error) -> Fault {
+    match e {
+        rusqlite::Error::QueryReturnedNoRows => {
+            Fault::new(Code::NotFound, "this does not exist any more", "database", "reload the page")
+        }
+        other => Fault::new(Code::Io, other.to_string(), "database", "check the disk and the data folder's rights"),
+    }
+}
+
+/// Seconds since 1970.
+pub fn now() -> i64 {
+    std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(0, |d| d.as_secs() as i64)
+}
+
+impl Store {
+    /// Opens the data folder, made when absent.
+    pub fn open(root: &Path) -> Result<Store, Fault> {
+        for folder in ["scenes", "environments", "proofs", "finals"] {
+            let path = root.join(folder);
+            std::fs::create_dir_all(&path).map_err(|e| Fault::io(path.display().to_string(), &e))?;
+        }
+        let mut connection = Connection::open(root.join("mellow-grain.sqlite")).map_err(sql)?;
+        connection
+            .execute_batch("PRAGMA journal_mode = WAL; PRAGMA synchronous = NORMAL; PRAGMA foreign_keys = ON;")
+            .map_err(sql)?;
+        MIGRATIONS.to_latest(&mut connection).map_err(|e| {
+            Fault::new(
+                Code::Unsupported,
+                format!("the data folder cannot be read by this version: {e}"),
+                root.display().to_string(),
+                "use the version of the program that wrote it, or choose another folder with --data",
+            )
+        })?;
+        Ok(Store { connection: Mutex::new(connection), root: root.to_path_buf() })
+    }
+
+    fn db(&self) -> MutexGuard<'_, Connection> {
+        self.connection.lock().unwrap_or_else(|e| e.into_inner())
+    }
+
+    pub fn scene_file(&self, hash: &str) -> PathBuf {
+        self.root.join("scenes").join(format!("{hash}.glb"))
+    }
+
+    pub fn environment_file(&self, hash: &str) -> PathBuf {
+        self.root.join("environments").join(hash)
+    }
+
+    pub fn proof_folder(&self, id: i64) -> PathBuf {
+        self.root.join("proofs").join(id.to_string())
+    }
+
+    pub fn final_folder(&self, id: i64) -> PathBuf {
+        self.root.join("finals").join(id.to_string())
+    }
+
+    /// A measured figure of this machine.
+    pub fn machine(&self, key: &str) -> Option<f64> {
+        self.db().query_row("SELECT value FROM machine WHERE key = ?1", [key], |r| r.get(0)).ok()
+    }
+
+    pub fn set_machine(&self, key: &str, value: f64) -> Result<(), Fault> {
+        self.db()
+            .execute("INSERT INTO machine VALUES (?1, ?2) ON CONFLICT(key) DO UPDATE SET value = ?2", (key, value))
+            .map(|_| ())
+            .map_err(sql)
+    }
+}

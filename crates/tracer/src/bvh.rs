@@ -3,11 +3,12 @@
 //!
 //! The tree does not depend on the number of threads that build it. Hits at equal distance go to the lowest triangle.
 
-use glam::Vec3;
+use glam::{Vec3, Vec4};
 
 const LEAF: usize = 4;
 const BINS: usize = 16;
-const STACK: usize = 192;
+/// Three entries a level of the binary tree that is at most about 80 deep, halved by the collapse.
+const STACK: usize = 128;
 
 #[derive(Debug, Clone, Copy)]
 pub struct Ray {
@@ -32,7 +33,7 @@ pub struct Hit {
 #[repr(align(64))]
 struct Node {
     /// [axis][lower, upper][child]
-    bounds: [[[f32; 4]; 2]; 3],
+    bounds: [[Vec4; 2]; 3],
     /// Node number, or first triangle of a leaf.
     child: [u32; 4],
     /// Triangles of a leaf; 0 for an inner node.
@@ -161,7 +162,7 @@ impl Bvh {
         let inverse = ray.direction.to_array().map(|d| 1.0 / d);
         let origin = ray.origin.to_array();
         let near_side: [usize; 3] = std::array::from_fn(|a| (inverse[a] < 0.0) as usize);
-        let mut stack: [(u32, u32, f32); STACK] = [(0, 0, 0.0); STACK];
+        let mut stack = [(0u32, 0u32, 0.0f32); STACK];
         let mut top = 1;
         while top > 0 {
             top -= 1;
@@ -179,32 +180,35 @@ impl Bvh {
                 continue;
             }
             let node = &self.nodes[index as usize];
-            let mut enter = [0.0f32; 4];
-            let mut leave = [far; 4];
+            let mut enter = Vec4::ZERO;
+            let mut leave = Vec4::splat(far);
             for axis in 0..3 {
-                let near = &node.bounds[axis][near_side[axis]];
-                let distant = &node.bounds[axis][1 - near_side[axis]];
-                for k in 0..4 {
-                    let t0 = (near[k] - origin[axis]) * inverse[axis];
-                    // Two and a half rounding errors of the slab test (Ize 2013).
-                    let t1 = (distant[k] - origin[axis]) * inverse[axis] * 1.000_000_4;
-                    // Written so that NaN (a ray inside a slab's plane) leaves the interval as it is.
-                    enter[k] = if t0 > enter[k] { t0 } else { enter[k] };
-                    leave[k] = if t1 < leave[k] { t1 } else { leave[k] };
-                }
+                let near = node.bounds[axis][near_side[axis]];
+                let distant = node.bounds[axis][1 - near_side[axis]];
+                let t0 = (near - origin[axis]) * inverse[axis];
+                // Two and a half rounding errors of the slab test (Ize 2013).
+                let t1 = (distant - origin[axis]) * (inverse[axis] * 1.000_000_4);
+                // In this order NaN (a ray inside a slab's plane) leaves the interval as it is.
+                enter = t0.max(enter);
+                leave = t1.min(leave);
             }
+            let mut hits = enter.cmple(leave).bitmask();
+            let enter = enter.to_array();
             let bottom = top;
-            for k in 0..4 {
-                if enter[k] <= leave[k] && top < STACK {
-                    // Insertion keeps the nearest on top.
-                    let mut at = top;
-                    while at > bottom && stack[at - 1].2 < enter[k] {
-                        stack[at] = stack[at - 1];
-                        at -= 1;
-                    }
-                    stack[at] = (node.child[k], node.count[k], enter[k]);
-                    top += 1;
+            while hits != 0 {
+                let k = hits.trailing_zeros() as usize;
+                hits &= hits - 1;
+                if top == STACK {
+                    break;
                 }
+                // Insertion keeps the nearest on top.
+                let mut at = top;
+                while at > bottom && stack[at - 1].2 < enter[k] {
+                    stack[at] = stack[at - 1];
+                    at -= 1;
+                }
+                stack[at] = (node.child[k], node.count[k], enter[k]);
+                top += 1;
             }
         }
     }
@@ -352,7 +356,7 @@ fn widen(pair: [Tree; 2]) -> Vec<Tree> {
 fn emit(children: Vec<Tree>, nodes: &mut Vec<Node>) -> u32 {
     let number = nodes.len() as u32;
     nodes.push(Node {
-        bounds: [[[f32::INFINITY; 4], [f32::NEG_INFINITY; 4]]; 3],
+        bounds: [[Vec4::INFINITY, Vec4::NEG_INFINITY]; 3],
         child: [0; 4],
         count: [0; 4],
     });

@@ -44,6 +44,11 @@ impl Description {
         view_of(&self.tuning)
     }
 
+    /// Side of the blocks in which grain is judged, in pixels.
+    pub fn block(&self) -> u32 {
+        self.tuning.name(K::SamplingBlock).parse().unwrap_or(8)
+    }
+
     /// Refuses what cannot be rendered, before anything is allocated.
     pub fn check(&self) -> Result<(), Fault> {
         self.tuning.check()?;
@@ -112,7 +117,7 @@ impl Settings {
             least: per_half(K::SamplingLeast),
             most: per_half(K::SamplingMost),
             threshold: t.real(K::SamplingThreshold),
-            block: t.name(K::SamplingBlock).parse().map_err(|_| Fault::internal("a block that is no number", "sampling.block"))?,
+            block: d.block(),
             seed: t.whole(K::SamplingSeed),
             depth: t.whole(K::DepthTotal),
             depth_diffuse: t.whole(K::DepthDiffuse),

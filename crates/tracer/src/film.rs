@@ -90,6 +90,17 @@ impl Tile {
     }
 }
 
+/// Superblocks of the frame's grid that an area touches, row by row: the order in which films and their counts keep them.
+pub fn superblocks(area: Region, frame: (u32, u32)) -> impl Iterator<Item = Region> {
+    let span = |from: u32, to: u32| from / SUPERBLOCK..=(to - 1) / SUPERBLOCK;
+    span(area.y, area.bottom()).flat_map(move |ty| {
+        span(area.x, area.right()).map(move |tx| {
+            let (x, y) = (tx * SUPERBLOCK, ty * SUPERBLOCK);
+            Region { x, y, width: SUPERBLOCK.min(frame.0 - x), height: SUPERBLOCK.min(frame.1 - y) }
+        })
+    })
+}
+
 /// The coarse first picture, before every pixel has a sample.
 struct Coarse {
     pixels: Vec<Rgb>,
@@ -109,18 +120,13 @@ pub struct Film {
 impl Film {
     pub(crate) fn new(s: &Settings) -> Film {
         let area = s.area;
-        let span = |from: u32, to: u32| from / SUPERBLOCK..=(to - 1) / SUPERBLOCK;
-        let mut tiles = Vec::new();
-        for ty in span(area.y, area.bottom()) {
-            for tx in span(area.x, area.right()) {
-                let (x, y) = (tx * SUPERBLOCK, ty * SUPERBLOCK);
-                let bounds =
-                    Region { x, y, width: SUPERBLOCK.min(s.frame.0 - x), height: SUPERBLOCK.min(s.frame.1 - y) };
+        let tiles = superblocks(area, s.frame)
+            .map(|bounds| {
                 let columns = bounds.width.div_ceil(s.block);
                 let rows = bounds.height.div_ceil(s.block);
                 let blocks = (0..columns * rows)
                     .map(|i| {
-                        let (bx, by) = (x + i % columns * s.block, y + i / columns * s.block);
+                        let (bx, by) = (bounds.x + i % columns * s.block, bounds.y + i / columns * s.block);
                         let touches = bx < area.right()
                             && bx + s.block > area.x
                             && by < area.bottom()
@@ -129,16 +135,10 @@ impl Film {
                         BlockCount::new(s.adaptive || touches)
                     })
                     .collect();
-                tiles.push(Mutex::new(Tile {
-                    bounds,
-                    pixels: vec![Pixel::default(); bounds.area()],
-                    blocks,
-                    columns,
-                    n: 0,
-                    spent: 0,
-                }));
-            }
-        }
+                let pixels = vec![Pixel::default(); bounds.area()];
+                Mutex::new(Tile { bounds, pixels, blocks, columns, n: 0, spent: 0 })
+            })
+            .collect();
         Film { frame: s.frame, area, block: s.block, tiles, coarse: Mutex::new(None), samples: AtomicU64::new(0) }
     }
 

@@ -2,6 +2,7 @@
 
 mod bsdf;
 mod bvh;
+pub mod deliver;
 mod description;
 mod energy;
 mod film;
@@ -19,7 +20,7 @@ mod view_rays;
 
 pub use bvh::{Bvh, Hit, Ray};
 pub use description::{Description, SUPERBLOCK, VERSION, view_of};
-pub use film::{Film, FilmState};
+pub use film::{Film, FilmState, superblocks};
 pub use path::{Counters, KINDS, RayKind};
 pub use pool::{cores, own_pool};
 pub use render::{Phase, Progress, RayCount, Render, RenderReport, SavedCounts, SavedRender};

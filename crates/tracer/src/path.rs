@@ -127,9 +127,14 @@ impl Tracer<'_> {
         let mut kind = RayKind::Camera;
         let mut used = [0u32; 3];
         let mut bounce = 0u32;
+        // Only perfect mirrors and windows so far.
+        let mut through = true;
         loop {
             counters.rays[kind as usize] += 1;
             let Some(hit) = stage.bvh.nearest(&ray) else {
+                if through && bounce > 0 {
+                    (out.albedo, out.normal) = (Vec3::ONE, Vec3::ZERO);
+                }
                 if !(bounce == 0 && set.transparent) {
                     let weight = scattered.map_or(1.0, |pdf| power_heuristic(pdf, stage.lights.sky_pdf(ray.direction)));
                     out.radiance += throughput * stage.sky(ray.direction) * weight;
@@ -153,9 +158,11 @@ impl Tracer<'_> {
                 transmission: used[2] < set.depth_transmission,
             };
             let bsdf = Bsdf::new(&point.surface, -ray.direction, point.normal, point.geometric, allowed);
-            if bounce == 0 {
-                out.covered = true;
-                out.depth = hit.distance;
+            out.covered |= bounce == 0;
+            if through {
+                // Guides come from the first surface that is not a perfect mirror or window, so that what is seen in
+                // them keeps its edges.
+                out.depth += hit.distance;
                 out.normal = point.normal;
                 let shining = point.emission != Vec3::ZERO;
                 out.albedo = if shining { Vec3::ONE } else { bsdf.guide_albedo() };
@@ -209,6 +216,7 @@ impl Tracer<'_> {
             used[index] += 1;
             kind = next;
             scattered = s.pdf;
+            through &= s.pdf.is_none();
             let below = s.direction.dot(point.geometric) < 0.0;
             if below && point.surface.solid {
                 absorption = if point.front { self.absorption(point.material) } else { Vec3::ZERO };

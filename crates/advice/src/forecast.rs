@@ -1,0 +1,166 @@
+//! The forecast of a final from the block statistics of a test.
+//!
+//! For every block the count is expected at which the actual rule stops on the actual ladder; the time is the sum of
+//! pixels × samples × measured processor time per sample, divided by threads × measured efficiency, plus fixed phases.
+//! A test of a region stands for the rest of the frame, and the interval says so: superblocks are treated as a random
+//! sample of the frame, which a region is not, so the sampling error is doubled.
+
+use serde::Serialize;
+use tracer::{Description, RayCount, RayKind, RenderReport, SavedCounts, expected_samples, superblocks};
+use ts_rs::TS;
+use tuning::{K, Tuning};
+
+/// What is known about this machine apart from the test: seconds a pixel, and seconds to get a scene ready.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, serde::Deserialize)]
+pub struct Machine {
+    pub start: f64,
+    pub denoise_per_pixel: f64,
+    pub write_per_pixel: f64,
+}
+
+impl Default for Machine {
+    /// Before anything was measured: typical of a two-core machine.
+    fn default() -> Self {
+        Machine { start: 1.0, denoise_per_pixel: 8e-7, write_per_pixel: 1.2e-6 }
+    }
+}
+
+/// A test on which a forecast rests.
+#[derive(Debug, Clone, Copy)]
+pub struct Measured<'a> {
+    pub description: &'a Description,
+    pub counts: &'a SavedCounts,
+    pub report: &'a RenderReport,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, TS)]
+#[serde(rename_all = "snake_case")]
+pub enum CauseKind {
+    /// Loading, structure, light tables.
+    Start,
+    Camera,
+    Direct,
+    Diffuse,
+    Reflection,
+    Transmission,
+    CleanUp,
+    Files,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, TS)]
+pub struct Cause {
+    pub kind: CauseKind,
+    pub seconds: f64,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, TS)]
+pub struct Forecast {
+    /// Seconds of render time of the whole final, and the interval in which it should end.
+    pub seconds: f64,
+    pub low: f64,
+    pub high: f64,
+    pub causes: Vec<Cause>,
+    pub samples_per_pixel: f64,
+    /// Share of the blocks expected to settle.
+    pub settled: f64,
+    /// Share of the final's frame that the test has seen.
+    pub seen: f64,
+    /// The test had the final's own frame, all of it.
+    pub measured: bool,
+    /// Knobs that differ from the test in a way whose effect cannot be computed: a new test is needed to know it.
+    pub needs_test: Vec<&'static str>,
+}
+
+/// Knobs whose effect on time or grain is not computed here.
+const NOT_COMPUTED: &[K] = &[
+    K::DepthTotal, K::DepthDiffuse, K::DepthReflection, K::DepthTransmission, K::RouletteFrom, K::ViewExposure,
+    K::ViewTransform, K::FrameFilter, K::FrameFilterRadius, K::SamplingBlock,
+];
+
+/// Forecast of the whole frame at `tuning`; none if the test has not got far enough to say anything.
+pub fn forecast(test: Measured, tuning: &Tuning, machine: &Machine) -> Option<Forecast> {
+    let d = test.description;
+    let area = d.area();
+    let per_half = |k| tuning.whole(k).div_ceil(2);
+    let (least, most) = (per_half(K::SamplingLeast), per_half(K::SamplingMost));
+    let (adaptive, threshold) = (tuning.switch(K::SamplingAdaptive), tuning.real(K::SamplingThreshold));
+    // Processor seconds a pixel of each superblock that the test has seen.
+    let mut loads: Vec<(f64, f64)> = Vec::new();
+    let (mut pixels, mut samples, mut settled) = (0.0f64, 0.0f64, 0.0f64);
+    for (bounds, (spent, blocks)) in superblocks(area, d.frame()).zip(&test.counts.tiles) {
+        let columns = bounds.width.div_ceil(d.block());
+        let (mut taken, mut wanted, mut inside) = (0.0f64, 0.0f64, 0.0f64);
+        for (i, b) in blocks.iter().enumerate() {
+            let (bx, by) = (bounds.x + i as u32 % columns * d.block(), bounds.y + i as u32 / columns * d.block());
+            let p = (d.block().min(bounds.right() - bx) * d.block().min(bounds.bottom() - by)) as f64;
+            if b.n == 0 || b.grain < 0.0 {
+                continue;
+            }
+            taken += p * 2.0 * b.n as f64;
+            let n = if adaptive {
+                expected_samples(b.grain as f64, b.n, least, most, threshold)
+            } else {
+                most as f64
+            };
+            let final_grain = b.grain as f64 * (b.n as f64 / n).sqrt();
+            settled += if final_grain <= threshold { p } else { 0.0 };
+            wanted += p * 2.0 * n;
+            inside += p;
+        }
+        if taken > 0.0 {
+            loads.push((*spent as f64 * 1e-9 / taken * wanted, inside));
+            pixels += inside;
+            samples += wanted;
+        }
+    }
+    if pixels == 0.0 || test.report.seconds <= 0.0 {
+        return None;
+    }
+    let frame = (tuning.whole(K::FrameWidth), tuning.whole(K::FrameHeight));
+    let frame_pixels = frame.0 as f64 * frame.1 as f64;
+    let efficiency = (test.report.processor_seconds / (test.report.seconds * test.report.threads as f64)).clamp(0.3, 1.0);
+    let workers = test.report.threads as f64 * efficiency;
+    let processor: f64 = loads.iter().map(|l| l.0).sum();
+    let sampling = processor / pixels * frame_pixels / workers;
+    let same_frame = frame == d.frame();
+    let seen = (area.area() as f64 / (d.frame().0 as f64 * d.frame().1 as f64)).min(1.0);
+
+    // Scatter of the load between superblocks, as if they were drawn at random from the frame.
+    let mean = processor / pixels;
+    let variance = loads.iter().map(|(l, p)| (l / p.max(1.0) - mean).powi(2)).sum::<f64>() / loads.len() as f64;
+    let unseen = (1.0 - seen).max(0.0);
+    let drawn = (variance * unseen / loads.len() as f64).sqrt() / mean.max(1e-18);
+    let spread = (0.06f64.powi(2) + (2.0 * drawn).powi(2) + if same_frame { 0.0 } else { 0.1f64.powi(2) }).sqrt();
+
+    let denoise = if tuning.name(K::CleanupDenoise) == "none" { 0.0 } else { machine.denoise_per_pixel * frame_pixels };
+    let mut causes = vec![Cause { kind: CauseKind::Start, seconds: machine.start }];
+    causes.extend(test.report.rays.iter().map(|r| Cause { kind: cause_of(r), seconds: sampling * r.share }));
+    causes.push(Cause { kind: CauseKind::CleanUp, seconds: denoise });
+    causes.push(Cause { kind: CauseKind::Files, seconds: machine.write_per_pixel * frame_pixels });
+    let seconds: f64 = causes.iter().map(|c| c.seconds).sum();
+    Some(Forecast {
+        seconds,
+        low: seconds - sampling * spread.min(0.9),
+        high: seconds + sampling * spread,
+        causes,
+        samples_per_pixel: samples / pixels,
+        settled: settled / pixels,
+        seen,
+        measured: same_frame && seen == 1.0,
+        needs_test: NOT_COMPUTED
+            .iter()
+            .filter(|k| d.tuning.value(**k) != tuning.value(**k))
+            .map(|k| tuning::KNOBS[*k as usize].id)
+            .collect(),
+    })
+}
+
+fn cause_of(r: &RayCount) -> CauseKind {
+    match r.kind {
+        RayKind::Camera => CauseKind::Camera,
+        RayKind::Direct => CauseKind::Direct,
+        RayKind::Diffuse => CauseKind::Diffuse,
+        RayKind::Reflection => CauseKind::Reflection,
+        RayKind::Transmission => CauseKind::Transmission,
+    }
+}

@@ -1,0 +1,223 @@
+//! `mellow-grain render`: one picture from a scene file, without server or data folder.
+
+use clap::Args;
+use fault::{Code, Fault};
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use picture::Region;
+use scene::{Environment, ImportReport, load_glb};
+use serde::Serialize;
+use std::io::IsTerminal;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+use std::time::Instant;
+use tracer::{Description, Render, RenderReport, Stage, VERSION, cores, deliver, own_pool};
+use tuning::Tuning;
+
+#[derive(Args)]
+pub struct Options {
+    /// The scene, binary glTF 2.0.
+    scene: PathBuf,
+    /// Camera by name; the first one without.
+    #[arg(long)]
+    camera: Option<String>,
+    /// Light from all around: Radiance HDR or OpenEXR.
+    #[arg(long)]
+    environment: Option<PathBuf>,
+    /// Size of the frame, e.g. 1280x720.
+    #[arg(long)]
+    size: Option<String>,
+    /// Only this part of the frame: X,Y,WIDTH,HEIGHT in pixels.
+    #[arg(long)]
+    region: Option<String>,
+    /// Knob values as one JSON object.
+    #[arg(long)]
+    tuning: Option<PathBuf>,
+    /// One knob, e.g. sampling.most=64; wins over --tuning and --size.
+    #[arg(long = "set", value_name = "ID=VALUE")]
+    set: Vec<String>,
+    /// Threads that render; all processors without.
+    #[arg(long)]
+    threads: Option<usize>,
+    /// File to write, .exr or .png; may be given more than once.
+    #[arg(long)]
+    out: Vec<PathBuf>,
+    /// Report to write as JSON.
+    #[arg(long)]
+    report: Option<PathBuf>,
+}
+
+#[derive(Serialize)]
+struct PhaseTime {
+    phase: tracer::Phase,
+    seconds: f64,
+}
+
+#[derive(Serialize)]
+struct Report<'a> {
+    phases: Vec<PhaseTime>,
+    #[serde(flatten)]
+    render: RenderReport,
+    camera: &'a str,
+    frame: (u32, u32),
+    region: Option<Region>,
+    import: &'a ImportReport,
+    tuning: &'a Tuning,
+    version: &'a str,
+}
+
+fn numbers<const N: usize>(text: &str, separator: char, option: &str, example: &str) -> Result<[u32; N], Fault> {
+    let list: Option<Vec<u32>> = text.split(separator).map(|p| p.trim().parse().ok()).collect();
+    list.and_then(|l| l.try_into().ok()).ok_or_else(|| {
+        Fault::new(Code::NotANumber, format!("\"{text}\" cannot be read"), option, format!("write it like {example}"))
+    })
+}
+
+fn tuning_of(o: &Options) -> Result<Tuning, Fault> {
+    let mut t = match &o.tuning {
+        Some(file) => {
+            let place = file.display().to_string();
+            let text = std::fs::read_to_string(file).map_err(|e| Fault::io(place.clone(), &e))?;
+            Tuning::from_json(&text, &place)?
+        }
+        None => Tuning::default(),
+    };
+    if let Some(size) = &o.size {
+        let [w, h] = numbers::<2>(size, 'x', "--size", "1280x720")?;
+        t.set("frame.width", &w.into()).map_err(|f| f.within("--size"))?;
+        t.set("frame.height", &h.into()).map_err(|f| f.within("--size"))?;
+    }
+    for assignment in &o.set {
+        t.set_text(assignment).map_err(|f| f.within("--set"))?;
+    }
+    t.check()?;
+    Ok(t)
+}
+
+pub fn run(o: &Options) -> Result<(), Fault> {
+    // Everything that can be refused is refused before work begins.
+    for out in &o.out {
+        deliver::FileKind::of(out)?;
+    }
+    let tuning = tuning_of(o)?;
+    let region = match &o.region {
+        Some(text) => {
+            let [x, y, width, height] = numbers::<4>(text, ',', "--region", "100,50,320,200")?;
+            Some(Region { x, y, width, height })
+        }
+        None => None,
+    };
+    let threads = o.threads.unwrap_or_else(cores);
+    if threads == 0 || threads > 1024 {
+        return Err(Fault::new(Code::OutOfRange, format!("{threads} threads"), "--threads", "give 1 to 1024"));
+    }
+    let bar = ProgressBar::with_draw_target(
+        Some(1000),
+        if std::io::stderr().is_terminal() { ProgressDrawTarget::stderr() } else { ProgressDrawTarget::hidden() },
+    );
+    if let Ok(style) = ProgressStyle::with_template("{msg:>10} {wide_bar} {percent:>3} % {elapsed}") {
+        bar.set_style(style);
+    }
+    let mut phases = Vec::new();
+    let mut clock = Instant::now();
+    let mut phase = |phase: tracer::Phase, phases: &mut Vec<PhaseTime>| {
+        phases.push(PhaseTime { phase, seconds: clock.elapsed().as_secs_f64() });
+        clock = Instant::now();
+    };
+
+    bar.set_message("loading");
+    let scene = Arc::new(load_glb(&o.scene)?);
+    let environment = match &o.environment {
+        Some(file) => {
+            let place = file.display().to_string();
+            let bytes = std::fs::read(file).map_err(|e| Fault::io(place.clone(), &e))?;
+            Some(Arc::new(Environment::read(&bytes, &place)?))
+        }
+        None => None,
+    };
+    let camera = scene.camera(o.camera.as_deref()).map_err(|f| f.within(&o.scene.display().to_string()))?.name.clone();
+    for e in scene.report.entries.iter().filter(|e| e.handling != scene::Handling::Read) {
+        eprintln!("{}: {:?}: {}{}", o.scene.display(), e.handling, e.feature, if e.note.is_empty() { String::new() } else { format!(" ({})", e.note) });
+    }
+    if environment.as_ref().is_some_and(|e| e.eight_bit) {
+        eprintln!("environment: stored with 8 bits, highlights are clipped and reflections come out dull");
+    }
+    let description = Description {
+        scene: scene.hash.clone(),
+        environment: environment.as_ref().map(|e| e.hash.clone()),
+        camera: camera.clone(),
+        region,
+        tuning,
+        version: VERSION.into(),
+    };
+    description.check()?;
+    phase(tracer::Phase::Loading, &mut phases);
+
+    bar.set_message("preparing");
+    let stage = Arc::new(Stage::new(scene.clone(), environment));
+    phases.push(PhaseTime { phase: tracer::Phase::Structure, seconds: stage.times.structure });
+    phases.push(PhaseTime { phase: tracer::Phase::Lights, seconds: stage.times.lights });
+    phase(tracer::Phase::Sampling, &mut Vec::new());
+
+    bar.set_message("sampling");
+    let mut render = Render::new(stage, description.clone(), Arc::new(own_pool(threads)?), false)?;
+    let never = AtomicBool::new(false);
+    while render.step(&never) {
+        bar.set_position((render.progress().share * 1000.0) as u64);
+    }
+    phase(tracer::Phase::Sampling, &mut phases);
+
+    bar.set_message("denoise");
+    let plate = render.plate();
+    let picture = deliver::delivered(&plate, &description);
+    phase(tracer::Phase::Denoise, &mut phases);
+
+    bar.set_message("writing");
+    for out in &o.out {
+        deliver::write(out, &plate, &picture, &description)?;
+    }
+    phase(tracer::Phase::Writing, &mut phases);
+    bar.finish_and_clear();
+
+    let report = Report {
+        phases,
+        render: render.report(),
+        camera: &camera,
+        frame: description.frame(),
+        region,
+        import: &scene.report,
+        tuning: &description.tuning,
+        version: VERSION,
+    };
+    if let Some(file) = &o.report {
+        let text = serde_json::to_vec_pretty(&report).map_err(|e| Fault::internal(e.to_string(), "report"))?;
+        picture::files::write_whole(file, |out| {
+            use std::io::Write;
+            out.write_all(&text).map_err(|e| Fault::io(file.display().to_string(), &e))
+        })?;
+    }
+    summary(&report);
+    Ok(())
+}
+
+fn summary(r: &Report) {
+    let area = r.region.unwrap_or(Region::whole(r.frame.0, r.frame.1));
+    let rays: u64 = r.render.rays.iter().map(|k| k.rays).sum();
+    eprintln!(
+        "camera \"{}\", {}×{} px: {:.1} s on {} threads, {:.1} samples a pixel, {:.2} million rays/s",
+        r.camera,
+        area.width,
+        area.height,
+        r.render.seconds,
+        r.render.threads,
+        r.render.samples_per_pixel,
+        rays as f64 / r.render.seconds.max(1e-9) / 1e6
+    );
+    eprintln!(
+        "grain {:.2} % of the display range, worst block {:.2} %; {:.0} % settled, {:.0} % capped",
+        r.render.grain * 100.0,
+        r.render.worst_block * 100.0,
+        r.render.settled * 100.0,
+        r.render.capped * 100.0
+    );
+}
