@@ -4,6 +4,7 @@ pub mod denoise;
 pub mod files;
 pub mod filter;
 pub mod grain;
+pub mod maps;
 pub mod metrics;
 mod plate;
 mod reduce;

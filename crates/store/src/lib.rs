@@ -15,7 +15,7 @@ use rusqlite_migration::{M, Migrations};
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, MutexGuard};
 
-const MIGRATIONS: Migrations = Migrations::from_slice(&[M::up(
+const STEPS: &[M] = &[M::up(
     "CREATE TABLE scenes (hash TEXT PRIMARY KEY, name TEXT NOT NULL, report TEXT NOT NULL, added INTEGER NOT NULL);
      CREATE TABLE environments (hash TEXT PRIMARY KEY, name TEXT NOT NULL, added INTEGER NOT NULL);
      CREATE TABLE shots (
@@ -33,7 +33,8 @@ const MIGRATIONS: Migrations = Migrations::from_slice(&[M::up(
        budget REAL NOT NULL, description TEXT NOT NULL, forecast TEXT, report TEXT, files TEXT NOT NULL, fault TEXT,
        made INTEGER NOT NULL, ended INTEGER);
      CREATE TABLE machine (key TEXT PRIMARY KEY, value REAL NOT NULL);",
-)]);
+)];
+const MIGRATIONS: Migrations = Migrations::from_slice(STEPS);
 
 pub struct Store {
     connection: Mutex<Connection>,

@@ -1,0 +1,148 @@
+//! Maps for the eye: grain against the threshold, and counts of samples, as colours with a legend.
+//!
+//! The grain ramp goes through slate blues below the threshold, steps visibly at it, and on through straw to rust. Its
+//! luminance falls, steps up and falls again, so that it also reads in grey and for colour-blind eyes.
+
+use crate::{Plate, View, grain::BlockMap};
+use serde::Serialize;
+use ts_rs::TS;
+
+/// Octaves of grain shown below and above the threshold.
+const BELOW: f64 = 3.0;
+const ABOVE: f64 = 3.0;
+
+const BLUES: [[f32; 3]; 3] = [[238.0, 241.0, 244.0], [150.0, 172.0, 190.0], [54.0, 86.0, 107.0]];
+const WARM: [[f32; 3]; 3] = [[240.0, 207.0, 120.0], [208.0, 128.0, 48.0], [120.0, 44.0, 26.0]];
+/// From few samples to many.
+const COUNTS: [[f32; 3]; 4] = [[244.0, 243.0, 240.0], [176.0, 184.0, 188.0], [96.0, 116.0, 132.0], [24.0, 36.0, 48.0]];
+
+fn along(stops: &[[f32; 3]], t: f64) -> [u8; 3] {
+    let x = t.clamp(0.0, 1.0) as f32 * (stops.len() - 1) as f32;
+    let i = (x as usize).min(stops.len() - 2);
+    std::array::from_fn(|c| (stops[i][c] + (stops[i + 1][c] - stops[i][c]) * (x - i as f32) + 0.5) as u8)
+}
+
+/// Colour of a grain at a threshold.
+pub fn grain_colour(grain: f64, threshold: f64) -> [u8; 3] {
+    let octaves = (grain.max(1e-9) / threshold).log2();
+    if octaves <= 0.0 {
+        along(&BLUES, 1.0 + octaves / BELOW)
+    } else {
+        along(&WARM, octaves / ABOVE)
+    }
+}
+
+/// The grain map of a plate: one colour a block; blocks above the threshold that got `most` samples are hatched.
+pub fn grain_map(plate: &Plate, view: &View, block: u32, threshold: f64, most: u32) -> Vec<[u8; 3]> {
+    let r = plate.region;
+    let map = BlockMap::of(plate, view, block);
+    (0..r.area())
+        .map(|i| {
+            let (x, y) = (r.x + i as u32 % r.width, r.y + i as u32 / r.width);
+            let grain = map.at(x, y);
+            let colour = grain_colour(grain, threshold);
+            let capped = grain > threshold && plate.samples[i] >= most;
+            if capped && (x + y) % 6 < 2 { colour.map(|c| (c as f32 * 0.55) as u8) } else { colour }
+        })
+        .collect()
+}
+
+/// The map of sample counts, logarithmic between the least and the most present.
+pub fn sample_map(plate: &Plate) -> Vec<[u8; 3]> {
+    let (low, high) = sample_range(plate);
+    let span = (high as f64 / low as f64).ln().max(1e-9);
+    plate.samples.iter().map(|n| along(&COUNTS, (*n.max(&1) as f64 / low as f64).ln() / span)).collect()
+}
+
+fn sample_range(plate: &Plate) -> (u32, u32) {
+    let low = plate.samples.iter().copied().min().unwrap_or(1).max(1);
+    (low, plate.samples.iter().copied().max().unwrap_or(1).max(low))
+}
+
+/// One colour of a legend, from the lowest value up.
+#[derive(Debug, Clone, PartialEq, Serialize, TS)]
+pub struct Swatch {
+    /// Grain as a share of the display range, or samples.
+    pub value: f64,
+    pub colour: [u8; 3],
+    /// Share of the pixels from this value up to the next.
+    pub share: f64,
+}
+
+/// Legend with histogram of the grain map.
+#[derive(Debug, Clone, PartialEq, Serialize, TS)]
+pub struct GrainLegend {
+    pub threshold: f64,
+    pub swatches: Vec<Swatch>,
+    /// Root mean square over the region, and the worst block.
+    pub grain: f64,
+    pub worst_block: f64,
+    /// Share of pixels in blocks at or below the threshold, and in blocks that got the most samples without reaching it.
+    pub below: f64,
+    pub capped: f64,
+}
+
+pub fn grain_legend(plate: &Plate, view: &View, block: u32, threshold: f64, most: u32) -> GrainLegend {
+    let map = BlockMap::of(plate, view, block);
+    let steps = 4;
+    let count = ((BELOW + ABOVE) as i32) * steps;
+    let mut swatches: Vec<Swatch> = (0..count)
+        .map(|i| {
+            let octave = (i as f64 + 0.5) / steps as f64 - BELOW;
+            let value = threshold * (i as f64 / steps as f64 - BELOW).exp2();
+            Swatch { value, colour: grain_colour(threshold * octave.exp2(), threshold), share: 0.0 }
+        })
+        .collect();
+    let r = plate.region;
+    let (mut below, mut capped) = (0usize, 0usize);
+    for i in 0..r.area() {
+        let g = map.at(r.x + i as u32 % r.width, r.y + i as u32 / r.width);
+        let octave = (g.max(1e-9) / threshold).log2();
+        let k = (((octave + BELOW) * steps as f64).floor() as i32).clamp(0, count - 1);
+        swatches[k as usize].share += 1.0 / r.area() as f64;
+        if g <= threshold {
+            below += 1;
+        } else if plate.samples[i] >= most {
+            capped += 1;
+        }
+    }
+    let (grain, worst_block) = map.summary();
+    let of = |n: usize| n as f64 / r.area() as f64;
+    GrainLegend { threshold, swatches, grain, worst_block, below: of(below), capped: of(capped) }
+}
+
+/// Legend with histogram of the sample map.
+pub fn sample_legend(plate: &Plate) -> Vec<Swatch> {
+    let (low, high) = sample_range(plate);
+    let span = (high as f64 / low as f64).ln();
+    let count = if high > low { 12 } else { 1 };
+    let mut out: Vec<Swatch> = (0..count)
+        .map(|i| {
+            let value = low as f64 * (span * i as f64 / count as f64).exp();
+            Swatch { value, colour: along(&COUNTS, (i as f64 + 0.5) / count as f64), share: 0.0 }
+        })
+        .collect();
+    for n in &plate.samples {
+        let t = if high > low { (*n.max(&1) as f64 / low as f64).ln() / span } else { 0.0 };
+        let k = ((t * count as f64) as usize).min(count - 1);
+        out[k].share += 1.0 / plate.samples.len() as f64;
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn grey(c: [u8; 3]) -> f64 {
+        0.2126 * c[0] as f64 + 0.7152 * c[1] as f64 + 0.0722 * c[2] as f64
+    }
+
+    #[test]
+    fn the_ramp_steps_at_the_threshold_even_in_grey() {
+        let (below, above) = (grain_colour(0.0099, 0.01), grain_colour(0.0101, 0.01));
+        assert!(grey(above) - grey(below) > 100.0);
+        assert!(grey(grain_colour(0.002, 0.01)) > grey(below));
+        assert!(grey(grain_colour(0.08, 0.01)) < grey(above));
+    }
+}

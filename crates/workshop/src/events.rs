@@ -1,0 +1,59 @@
+//! What listeners are told.
+
+use crate::lock;
+use fault::Fault;
+use serde::Serialize;
+use std::sync::Mutex;
+use tracer::Progress;
+use ts_rs::TS;
+
+#[derive(Debug, Clone, Serialize, TS)]
+#[serde(tag = "type", rename_all = "snake_case")]
+pub enum Event {
+    /// A test has got further; its picture may have changed.
+    Test {
+        #[ts(type = "number")]
+        shot: i64,
+        #[ts(type = "number")]
+        proof: i64,
+        progress: Progress,
+        fault: Option<Fault>,
+    },
+    /// Proofs of a shot came, went or changed.
+    Proofs {
+        #[ts(type = "number")]
+        shot: i64,
+    },
+    /// A shot's tuning, camera or budget changed.
+    Shot {
+        #[ts(type = "number")]
+        shot: i64,
+    },
+    /// A final has got further.
+    Final {
+        #[ts(type = "number")]
+        id: i64,
+        progress: Progress,
+    },
+    /// The queue changed.
+    Finals,
+    /// Shots or the library changed.
+    Shots,
+}
+
+type Listener = Box<dyn Fn(&Event) + Send>;
+
+#[derive(Default)]
+pub(crate) struct Events(Mutex<Vec<Listener>>);
+
+impl Events {
+    pub fn listen(&self, f: impl Fn(&Event) + Send + 'static) {
+        lock(&self.0).push(Box::new(f));
+    }
+
+    pub fn tell(&self, e: Event) {
+        for f in lock(&self.0).iter() {
+            f(&e);
+        }
+    }
+}

@@ -1,0 +1,86 @@
+//! Scenes and environments: taken in with a report, made ready for rays, kept while they are in use.
+
+use crate::{EnvironmentView, Event, SceneView, Workshop, json, lock, parse};
+use fault::Fault;
+use picture::files::write_whole;
+use scene::{Environment, ImportReport, load_glb, read_glb};
+use std::io::Write;
+use std::path::Path;
+use std::sync::Arc;
+use store::{EnvironmentRow, SceneRow};
+use tracer::{Phase, Stage};
+
+/// Hashes of scene and environment.
+pub(crate) type StageKey = (String, Option<String>);
+
+/// Stages that stay in memory.
+const STAGES: usize = 3;
+
+fn save(path: &Path, bytes: &[u8]) -> Result<(), Fault> {
+    write_whole(path, |out| out.write_all(bytes).map_err(|e| Fault::io(path.display().to_string(), &e)))
+}
+
+impl Workshop {
+    /// Takes a GLB in; nothing is left behind if it cannot be read.
+    pub fn import_scene(&self, name: &str, bytes: &[u8]) -> Result<SceneView, Fault> {
+        let scene = read_glb(bytes, name)?;
+        save(&self.0.store.scene_file(&scene.hash), bytes)?;
+        let name = name.trim_end_matches(".glb").to_string();
+        self.0.store.add_scene(&SceneRow { hash: scene.hash.clone(), name: name.clone(), report: json(&scene.report)? })?;
+        self.0.events.tell(Event::Shots);
+        Ok(SceneView { hash: scene.hash, name, report: scene.report })
+    }
+
+    pub fn import_environment(&self, name: &str, bytes: &[u8]) -> Result<EnvironmentView, Fault> {
+        let e = Environment::read(bytes, name)?;
+        save(&self.0.store.environment_file(&e.hash), bytes)?;
+        self.0.store.add_environment(&EnvironmentRow { hash: e.hash.clone(), name: name.into() })?;
+        self.0.events.tell(Event::Shots);
+        Ok(EnvironmentView { hash: e.hash, name: name.into() })
+    }
+
+    pub fn scenes(&self) -> Result<Vec<SceneView>, Fault> {
+        let rows = self.0.store.scenes()?;
+        rows.into_iter()
+            .map(|r| Ok(SceneView { report: parse::<ImportReport>(&r.report, "scene")?, hash: r.hash, name: r.name }))
+            .collect()
+    }
+
+    pub fn environments(&self) -> Result<Vec<EnvironmentView>, Fault> {
+        let rows = self.0.store.environments()?;
+        Ok(rows.into_iter().map(|r| EnvironmentView { hash: r.hash, name: r.name }).collect())
+    }
+
+    /// The stage of a scene with its environment, from memory or made ready now; `tell` hears the phases.
+    pub(crate) fn stage(&self, key: &StageKey, tell: &mut dyn FnMut(Phase)) -> Result<Arc<Stage>, Fault> {
+        {
+            let mut stages = lock(&self.0.stages);
+            if let Some(i) = stages.iter().position(|(k, _)| k == key)
+                && let Some(found) = stages.remove(i)
+            {
+                let stage = found.1.clone();
+                stages.push_back(found);
+                return Ok(stage);
+            }
+        }
+        tell(Phase::Loading);
+        let scene = Arc::new(load_glb(&self.0.store.scene_file(&key.0))?);
+        let environment = match &key.1 {
+            Some(hash) => {
+                let file = self.0.store.environment_file(hash);
+                let place = format!("environment {hash}");
+                let bytes = std::fs::read(&file).map_err(|e| Fault::io(place.clone(), &e))?;
+                Some(Arc::new(Environment::read(&bytes, &place)?))
+            }
+            None => None,
+        };
+        tell(Phase::Structure);
+        let stage = self.0.pool.install(|| Arc::new(Stage::new(scene, environment)));
+        let mut stages = lock(&self.0.stages);
+        stages.push_back((key.clone(), stage.clone()));
+        while stages.len() > STAGES {
+            stages.pop_front();
+        }
+        Ok(stage)
+    }
+}
