@@ -1,2 +1,80 @@
-pub struct Server;
-impl Server { pub async fn bind(_: workshop::Workshop, _: std::net::SocketAddr) -> Result<Server, fault::Fault> { Ok(Server) } pub fn address(&self) -> String { String::new() } pub async fn run(self, f: impl Future<Output=()>) -> Result<(), fault::Fault> { f.await; Ok(()) } }
+//! HTTP and WebSocket over the workshop. Listens on loopback unless told otherwise; pages of other sites cannot drive it.
+
+mod failure;
+mod guard;
+mod page;
+mod routes;
+mod socket;
+pub mod types;
+
+pub use failure::Failure;
+
+use axum::Router;
+use axum::extract::DefaultBodyLimit;
+use axum::middleware;
+use fault::Fault;
+use std::net::SocketAddr;
+use std::sync::Arc;
+use tokio::net::TcpListener;
+use tokio::sync::broadcast;
+use workshop::Workshop;
+
+/// Largest body of an import.
+const MOST_UPLOAD: usize = 1 << 30;
+
+#[derive(Clone)]
+pub(crate) struct App {
+    pub workshop: Workshop,
+    /// Events as JSON text.
+    pub events: broadcast::Sender<Arc<str>>,
+    pub address: SocketAddr,
+}
+
+/// A bound server that is not yet answering.
+pub struct Server {
+    listener: TcpListener,
+    app: App,
+}
+
+impl Server {
+    pub async fn bind(workshop: Workshop, listen: SocketAddr) -> Result<Server, Fault> {
+        let place = listen.to_string();
+        let listener = TcpListener::bind(listen).await.map_err(|e| match e.kind() {
+            std::io::ErrorKind::AddrInUse => Fault::new(
+                fault::Code::Busy,
+                "another program listens there already",
+                place.clone(),
+                "end it, or choose another port with --listen 127.0.0.1:PORT",
+            ),
+            _ => Fault::io(place.clone(), &e),
+        })?;
+        let address = listener.local_addr().map_err(|e| Fault::io(place, &e))?;
+        let (events, _) = broadcast::channel(256);
+        let sender = events.clone();
+        workshop.listen(move |e| {
+            if let Ok(text) = serde_json::to_string(e) {
+                // Nobody listening is fine.
+                let _ = sender.send(text.into());
+            }
+        });
+        Ok(Server { listener, app: App { workshop, events, address } })
+    }
+
+    pub fn address(&self) -> SocketAddr {
+        self.app.address
+    }
+
+    /// Answers until `end` is ready.
+    pub async fn run(self, end: impl Future<Output = ()> + Send + 'static) -> Result<(), Fault> {
+        let router: Router = routes::api()
+            .route("/api/events", axum::routing::get(socket::events))
+            .fallback(page::serve)
+            .layer(DefaultBodyLimit::max(MOST_UPLOAD))
+            .layer(middleware::from_fn_with_state(self.app.clone(), guard::check))
+            .with_state(self.app);
+        axum::serve(self.listener, router)
+            .with_graceful_shutdown(end)
+            .await
+            .map_err(|e| Fault::io("server", &e))
+    }
+}

@@ -49,7 +49,7 @@ pub struct Knob {
     pub id: &'static str,
     pub group: Group,
     pub label: &'static str,
-    /// Unit as printed after the value; empty when it has none.
+    /// Unit as printed after the value; empty when it has none. `share` is a fraction of 1, for people in percent.
     pub unit: &'static str,
     pub kind: Kind,
     pub scale: Scale,

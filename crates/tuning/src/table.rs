@@ -54,8 +54,8 @@ knobs! {
         "Samples that every pixel gets before a block may settle. Below 16, rare light can be missed.";
     SamplingMost "sampling.most" Sampling "Most samples" "spp" Whole { least: 2, most: 65536 }, Logarithmic, w(256), &[Time, Grain],
         "Samples at which a block stops even if it is still grainy. Half the grain costs four times the samples.";
-    SamplingThreshold "sampling.threshold" Sampling "Noise threshold" "" Real { least: 0.0005, most: 1.0 }, Logarithmic, r(0.01), &[Time, Grain],
-        "Grain at which a block counts as clean, as a share of the display range: 0.01 is 1 %, about 2.6 of 255 steps.";
+    SamplingThreshold "sampling.threshold" Sampling "Noise threshold" "share" Real { least: 0.0005, most: 1.0 }, Logarithmic, r(0.01), &[Time, Grain],
+        "Grain at which a block counts as clean, as a share of the display range: 1 % is about 2.6 of 255 steps.";
     SamplingBlock "sampling.block" Sampling "Block size" "px" Choice { names: &["4", "8", "16", "32"] }, Linear, name("8"), &[Grain],
         "Side of the blocks in which grain is measured and sampling stops. Small blocks follow detail, large ones measure more surely.";
     SamplingSeed "sampling.seed" Sampling "Seed" "" Whole { least: 0, most: u32::MAX }, Linear, w(1), &[],
@@ -72,7 +72,7 @@ knobs! {
         "From this bounce on, weak paths are ended at random and the survivors weighted up. Early saves time and adds grain; the mean stays.";
     CleanupDenoise "cleanup.denoise" CleanUp "Denoiser" "" Choice { names: &["none", "quick"] }, Linear, name("none"), &[Grain, Look],
         "What is done with the grain that is left. Quick: a guided filter in a fraction of a second.";
-    CleanupBlend "cleanup.blend" CleanUp "Blend" "" Real { least: 0.0, most: 1.0 }, Linear, r(1.0), &[Grain, Look],
+    CleanupBlend "cleanup.blend" CleanUp "Blend" "share" Real { least: 0.0, most: 1.0 }, Linear, r(1.0), &[Grain, Look],
         "0 is the noisy picture, 1 the fully denoised one. A little grain left looks less like wax.";
     ViewExposure "view.exposure" View "Exposure" "EV" Real { least: -20.0, most: 20.0 }, Linear, r(0.0), &[],
         "Brightness of the display and of display files; each step of 1 doubles it. Grain is judged in this view. Linear files are never changed.";

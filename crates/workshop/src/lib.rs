@@ -42,6 +42,8 @@ pub(crate) struct Inner {
     /// Ready scenes, latest last.
     pub stages: Mutex<VecDeque<(library::StageKey, Arc<Stage>)>>,
     pub test: Mutex<Option<Arc<bench::Running>>>,
+    /// Held while one test makes way for the next.
+    pub changing_test: Mutex<()>,
     pub plates: Mutex<VecDeque<(i64, Arc<picture::Plate>)>>,
     pub denoised: Mutex<VecDeque<(pictures::DenoiseKey, Arc<Vec<picture::Rgb>>)>>,
     pub finals: finals::Desk,
@@ -62,6 +64,7 @@ impl Workshop {
             events: events::Events::default(),
             stages: Mutex::default(),
             test: Mutex::default(),
+            changing_test: Mutex::default(),
             plates: Mutex::default(),
             denoised: Mutex::default(),
             finals: finals::Desk::default(),

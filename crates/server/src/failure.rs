@@ -1,0 +1,55 @@
+//! Every error of the API has one JSON shape, that of a [`Fault`], and a status that follows from its code.
+
+use axum::extract::rejection::{BytesRejection, PathRejection, QueryRejection};
+use axum::http::StatusCode;
+use axum::response::{IntoResponse, Response};
+use fault::{Code, Fault};
+
+pub struct Failure(pub Fault);
+
+impl From<Fault> for Failure {
+    fn from(f: Fault) -> Self {
+        Failure(f)
+    }
+}
+
+fn misread(place: &str, text: String) -> Failure {
+    Failure(Fault::new(Code::WrongType, text, place, "see the types of the API"))
+}
+
+impl From<PathRejection> for Failure {
+    fn from(r: PathRejection) -> Self {
+        misread("address", r.body_text())
+    }
+}
+
+impl From<QueryRejection> for Failure {
+    fn from(r: QueryRejection) -> Self {
+        misread("query", r.body_text())
+    }
+}
+
+impl From<BytesRejection> for Failure {
+    fn from(r: BytesRejection) -> Self {
+        if r.status() == StatusCode::PAYLOAD_TOO_LARGE {
+            return Failure(Fault::new(Code::TooLarge, "the file is larger than 1 GiB", "body", "give a smaller file"));
+        }
+        misread("body", r.body_text())
+    }
+}
+
+impl IntoResponse for Failure {
+    fn into_response(self) -> Response {
+        let status = match self.0.code {
+            Code::NotFound => StatusCode::NOT_FOUND,
+            Code::TooLarge => StatusCode::PAYLOAD_TOO_LARGE,
+            Code::Forbidden => StatusCode::FORBIDDEN,
+            Code::Busy => StatusCode::CONFLICT,
+            Code::Io | Code::Internal => StatusCode::INTERNAL_SERVER_ERROR,
+            Code::WrongType | Code::Damaged | Code::OutOfRange | Code::NotANumber | Code::Contradiction | Code::Unsupported => {
+                StatusCode::UNPROCESSABLE_ENTITY
+            }
+        };
+        (status, axum::Json(self.0)).into_response()
+    }
+}

@@ -1,0 +1,279 @@
+//! The routes of the API. Work that may take time runs off the async threads.
+
+use crate::{App, Failure};
+use axum::body::Bytes;
+use axum::extract::rejection::BytesRejection;
+use axum::extract::{FromRequestParts, State};
+use axum::http::header;
+use axum::response::{IntoResponse, Response};
+use axum::routing::{get, patch, post};
+use axum::{Json, Router};
+use fault::{Code, Fault};
+use picture::Transform;
+use serde::Deserialize;
+use serde::de::DeserializeOwned;
+use workshop::{Layer, Look, Workshop};
+
+/// Path parameters whose errors have the API's shape.
+#[derive(FromRequestParts)]
+#[from_request(via(axum::extract::Path), rejection(Failure))]
+struct Path<T>(T);
+
+/// Query parameters whose errors have the API's shape.
+#[derive(FromRequestParts)]
+#[from_request(via(axum::extract::Query), rejection(Failure))]
+struct Query<T>(T);
+
+type Answer<T> = Result<Json<T>, Failure>;
+
+pub fn api() -> Router<App> {
+    Router::new()
+        .route("/api/knobs", get(|| async { Json(tuning::KNOBS) }))
+        .route("/api/scenes", get(scenes).post(add_scene))
+        .route("/api/environments", get(environments).post(add_environment))
+        .route("/api/shots", get(shots).post(add_shot))
+        .route("/api/shots/{id}", get(shot).patch(change_shot))
+        .route("/api/shots/{id}/revisions", get(revisions))
+        .route("/api/shots/{id}/revisions/{number}", post(go_to_revision))
+        .route("/api/shots/{id}/proofs", get(proofs))
+        .route("/api/shots/{id}/tests", post(start_test))
+        .route("/api/shots/{id}/forecast", get(forecast))
+        .route("/api/shots/{id}/finals", post(add_final))
+        .route("/api/test", axum::routing::delete(stop_test))
+        .route("/api/proofs/{id}", patch(change_proof).delete(delete_proof))
+        .route("/api/proofs/{id}/take", post(take_tuning))
+        .route("/api/proofs/{id}/picture", get(picture))
+        .route("/api/proofs/{id}/pixel", get(pixel))
+        .route("/api/proofs/{id}/legends", get(legends))
+        .route("/api/proofs/{id}/thumb.png", get(thumbnail))
+        .route("/api/compare", get(compare))
+        .route("/api/finals", get(finals))
+        .route("/api/finals/{id}", axum::routing::delete(remove_final))
+        .route("/api/finals/{id}/files/{name}", get(final_file))
+        .route("/api/{*rest}", axum::routing::any(unknown))
+}
+
+async fn unknown() -> Failure {
+    Failure(Fault::new(Code::NotFound, "the API has no such address", "address", "reload the page"))
+}
+
+/// Runs `f` where it may block, and turns a panic into a fault.
+async fn work<T: Send + 'static>(app: App, f: impl FnOnce(&Workshop) -> Result<T, Fault> + Send + 'static) -> Result<T, Failure> {
+    tokio::task::spawn_blocking(move || f(&app.workshop))
+        .await
+        .map_err(|e| Failure(Fault::internal(e.to_string(), "server")))?
+        .map_err(Failure)
+}
+
+fn read<T: DeserializeOwned>(body: Result<Bytes, BytesRejection>) -> Result<T, Failure> {
+    let bytes = body?;
+    let text: &[u8] = if bytes.is_empty() { b"{}" } else { &bytes };
+    serde_json::from_slice(text).map_err(|e| {
+        Failure(Fault::new(Code::WrongType, format!("the request cannot be read: {e}"), "body", "send JSON of the API's types"))
+    })
+}
+
+type Body = Result<Bytes, BytesRejection>;
+
+#[derive(Deserialize)]
+struct Named {
+    name: String,
+}
+
+/// The last part of a name, shortened, for use in messages and lists; never a path.
+fn plain_name(name: &str) -> String {
+    name.rsplit(['/', '\\']).next().unwrap_or("").chars().filter(|c| !c.is_control()).take(100).collect()
+}
+
+async fn scenes(State(app): State<App>) -> Answer<Vec<workshop::SceneView>> {
+    work(app, |w| w.scenes()).await.map(Json)
+}
+
+async fn add_scene(State(app): State<App>, Query(q): Query<Named>, body: Body) -> Answer<workshop::SceneView> {
+    let bytes = body?;
+    work(app, move |w| w.import_scene(&plain_name(&q.name), &bytes)).await.map(Json)
+}
+
+async fn environments(State(app): State<App>) -> Answer<Vec<workshop::EnvironmentView>> {
+    work(app, |w| w.environments()).await.map(Json)
+}
+
+async fn add_environment(State(app): State<App>, Query(q): Query<Named>, body: Body) -> Answer<workshop::EnvironmentView> {
+    let bytes = body?;
+    work(app, move |w| w.import_environment(&plain_name(&q.name), &bytes)).await.map(Json)
+}
+
+async fn shots(State(app): State<App>) -> Answer<Vec<workshop::ShotView>> {
+    work(app, |w| w.shots()).await.map(Json)
+}
+
+async fn add_shot(State(app): State<App>, body: Body) -> Answer<workshop::ShotView> {
+    let new: workshop::NewShot = read(body)?;
+    work(app, move |w| w.add_shot(&new).and_then(|id| w.shot(id))).await.map(Json)
+}
+
+async fn shot(State(app): State<App>, Path(id): Path<i64>) -> Answer<workshop::ShotView> {
+    work(app, move |w| w.shot(id)).await.map(Json)
+}
+
+async fn change_shot(State(app): State<App>, Path(id): Path<i64>, body: Body) -> Answer<workshop::ShotView> {
+    let change: workshop::ShotChange = read(body)?;
+    work(app, move |w| w.change_shot(id, &change)).await.map(Json)
+}
+
+async fn revisions(State(app): State<App>, Path(id): Path<i64>) -> Answer<Vec<workshop::RevisionView>> {
+    work(app, move |w| w.revisions(id)).await.map(Json)
+}
+
+async fn go_to_revision(State(app): State<App>, Path((id, number)): Path<(i64, i64)>) -> Answer<workshop::ShotView> {
+    work(app, move |w| w.go_to_revision(id, number)).await.map(Json)
+}
+
+async fn proofs(State(app): State<App>, Path(id): Path<i64>) -> Answer<Vec<workshop::ProofView>> {
+    work(app, move |w| w.proofs(id)).await.map(Json)
+}
+
+async fn start_test(State(app): State<App>, Path(id): Path<i64>, body: Body) -> Answer<workshop::ProofView> {
+    let test: workshop::NewTest = read(body)?;
+    work(app, move |w| w.start_test(id, &test)).await.map(Json)
+}
+
+async fn stop_test(State(app): State<App>) -> Answer<bool> {
+    work(app, |w| Ok(w.stop_test())).await.map(Json)
+}
+
+async fn forecast(State(app): State<App>, Path(id): Path<i64>) -> Answer<Option<workshop::ForecastView>> {
+    work(app, move |w| w.forecast(id)).await.map(Json)
+}
+
+async fn add_final(State(app): State<App>, Path(id): Path<i64>) -> Answer<workshop::FinalView> {
+    work(app, move |w| w.add_final(id)).await.map(Json)
+}
+
+async fn change_proof(State(app): State<App>, Path(id): Path<i64>, body: Body) -> Answer<workshop::ProofView> {
+    let change: workshop::ProofChange = read(body)?;
+    work(app, move |w| w.change_proof(id, &change)).await.map(Json)
+}
+
+async fn delete_proof(State(app): State<App>, Path(id): Path<i64>) -> Answer<()> {
+    work(app, move |w| w.delete_proof(id)).await.map(Json)
+}
+
+async fn take_tuning(State(app): State<App>, Path(id): Path<i64>) -> Answer<()> {
+    work(app, move |w| w.take_tuning(id)).await.map(Json)
+}
+
+/// How a proof is to be shown; what is absent is as its own description says.
+#[derive(Deserialize)]
+struct LookQuery {
+    layer: Option<Layer>,
+    exposure: Option<f64>,
+    transform: Option<Transform>,
+    /// `none` or the name of a denoiser.
+    denoise: Option<String>,
+    blend: Option<f64>,
+    threshold: Option<f64>,
+}
+
+impl LookQuery {
+    fn of(&self, w: &Workshop, proof: i64) -> Result<Look, Fault> {
+        let mut look = w.look_of(proof)?;
+        for (x, name) in [(self.exposure, "exposure"), (self.blend, "blend"), (self.threshold, "threshold")] {
+            if x.is_some_and(|x| !x.is_finite()) {
+                return Err(Fault::new(Code::NotANumber, "not a finite number", name, "give a number"));
+            }
+        }
+        look.view = Workshop::view(self.exposure, self.transform, look.view);
+        match self.denoise.as_deref() {
+            Some("none") => look.denoise = None,
+            Some(_) => look.denoise = Some(self.blend.unwrap_or(1.0).clamp(0.0, 1.0)),
+            None => {}
+        }
+        if let Some(t) = self.threshold {
+            look.threshold = t.clamp(1e-5, 1.0);
+        }
+        Ok(look)
+    }
+}
+
+/// Eight little-endian 32-bit numbers (frame width and height, region x, y, width and height, 0, 0), then RGBA bytes.
+async fn picture(State(app): State<App>, Path(id): Path<i64>, Query(q): Query<LookQuery>) -> Result<Response, Failure> {
+    let shown = work(app, move |w| {
+        let look = q.of(w, id)?;
+        w.show(id, q.layer.unwrap_or(Layer::Picture), &look)
+    })
+    .await?;
+    let r = shown.region;
+    let mut bytes = Vec::with_capacity(32 + shown.rgba.len());
+    for n in [shown.frame.0, shown.frame.1, r.x, r.y, r.width, r.height, 0, 0] {
+        bytes.extend(n.to_le_bytes());
+    }
+    bytes.extend(shown.rgba);
+    let headers = [(header::CONTENT_TYPE, "application/octet-stream"), (header::CACHE_CONTROL, "no-store")];
+    Ok((headers, bytes).into_response())
+}
+
+#[derive(Deserialize)]
+struct At {
+    x: u32,
+    y: u32,
+}
+
+async fn pixel(
+    State(app): State<App>,
+    Path(id): Path<i64>,
+    Query(at): Query<At>,
+    Query(q): Query<LookQuery>,
+) -> Answer<workshop::PixelReadout> {
+    work(app, move |w| {
+        let look = q.of(w, id)?;
+        w.pixel(id, at.x, at.y, &look)
+    })
+    .await
+    .map(Json)
+}
+
+async fn legends(State(app): State<App>, Path(id): Path<i64>, Query(q): Query<LookQuery>) -> Answer<workshop::Legends> {
+    work(app, move |w| {
+        let look = q.of(w, id)?;
+        w.legends(id, look.threshold)
+    })
+    .await
+    .map(Json)
+}
+
+async fn thumbnail(State(app): State<App>, Path(id): Path<i64>) -> Result<Response, Failure> {
+    let bytes = work(app, move |w| w.thumbnail(id)).await?;
+    let headers = [(header::CONTENT_TYPE, "image/png"), (header::CACHE_CONTROL, "private, max-age=86400")];
+    Ok((headers, bytes).into_response())
+}
+
+#[derive(Deserialize)]
+struct Pair {
+    a: i64,
+    b: i64,
+}
+
+async fn compare(State(app): State<App>, Query(p): Query<Pair>) -> Answer<workshop::Comparison> {
+    work(app, move |w| w.compare(p.a, p.b)).await.map(Json)
+}
+
+async fn finals(State(app): State<App>) -> Answer<Vec<workshop::FinalView>> {
+    work(app, |w| w.finals()).await.map(Json)
+}
+
+async fn remove_final(State(app): State<App>, Path(id): Path<i64>) -> Answer<()> {
+    work(app, move |w| w.remove_final(id)).await.map(Json)
+}
+
+async fn final_file(State(app): State<App>, Path((id, name)): Path<(i64, String)>) -> Result<Response, Failure> {
+    let (bytes, name) = work(app, move |w| {
+        let path = w.final_file(id, &name)?;
+        let bytes = std::fs::read(&path).map_err(|e| Fault::io(name.clone(), &e))?;
+        Ok((bytes, name))
+    })
+    .await?;
+    let kind = if name.ends_with(".png") { "image/png" } else { "image/x-exr" };
+    let disposition = if name == "thumb.png" { "inline".to_string() } else { format!("attachment; filename=\"{name}\"") };
+    Ok(([(header::CONTENT_TYPE, kind.to_string()), (header::CONTENT_DISPOSITION, disposition)], bytes).into_response())
+}

@@ -1,0 +1,39 @@
+//! Events to pages over a WebSocket: JSON text, one event a message.
+
+use crate::App;
+use axum::extract::State;
+use axum::extract::ws::{Message, WebSocket, WebSocketUpgrade};
+use axum::response::Response;
+use tokio::sync::broadcast::error::RecvError;
+
+pub async fn events(State(app): State<App>, upgrade: WebSocketUpgrade) -> Response {
+    upgrade.on_upgrade(move |socket| forward(app, socket))
+}
+
+async fn forward(app: App, mut socket: WebSocket) {
+    let mut events = app.events.subscribe();
+    // A page that comes back in the middle of a test sees it at once.
+    if let Some(text) = app.workshop.test_progress().and_then(|e| serde_json::to_string(&e).ok())
+        && socket.send(Message::text(text)).await.is_err()
+    {
+        return;
+    }
+    loop {
+        tokio::select! {
+            event = events.recv() => match event {
+                Ok(text) => {
+                    if socket.send(Message::text(text.as_ref())).await.is_err() {
+                        return;
+                    }
+                }
+                // A slow page misses some progress, never the end: it asks again when it sees the next event.
+                Err(RecvError::Lagged(_)) => {}
+                Err(RecvError::Closed) => return,
+            },
+            message = socket.recv() => match message {
+                Some(Ok(_)) => {}
+                _ => return,
+            },
+        }
+    }
+}

@@ -1,0 +1,63 @@
+//! The forecast of a shot's final, from its best test.
+
+use crate::{ForecastView, Workshop, parse};
+use advice::{Forecast, Machine, Measured, forecast};
+use fault::Fault;
+use tracer::{Description, RenderReport, SavedCounts};
+use tuning::Tuning;
+
+/// Tests that are looked at, newest first.
+const CANDIDATES: usize = 12;
+
+impl Workshop {
+    /// Figures of this machine, as far as it has been measured.
+    pub(crate) fn machine(&self) -> Machine {
+        let m = Machine::default();
+        let get = |key: &str, otherwise: f64| self.0.store.machine(key).unwrap_or(otherwise);
+        Machine {
+            start: get("start", m.start),
+            denoise_per_pixel: get("denoise_per_pixel", m.denoise_per_pixel),
+            write_per_pixel: get("write_per_pixel", m.write_per_pixel),
+        }
+    }
+
+    /// Forecast of the whole frame at the shot's tuning; none before a test of its scene and camera has ended.
+    pub fn forecast(&self, shot: i64) -> Result<Option<ForecastView>, Fault> {
+        let row = self.0.store.shot(shot)?;
+        let tuning = self.tuning(shot)?;
+        Ok(self.best_forecast(shot, &tuning)?.map(|(forecast, proof, proof_number)| ForecastView {
+            forecast,
+            proof,
+            proof_number,
+            budget: row.budget,
+        }))
+    }
+
+    /// The test with the fewest knobs that need a new one, then whole frames before regions, then the larger, then the newer.
+    pub(crate) fn best_forecast(&self, shot: i64, tuning: &Tuning) -> Result<Option<(Forecast, i64, i64)>, Fault> {
+        let row = self.0.store.shot(shot)?;
+        let machine = self.machine();
+        let mut best: Option<(Forecast, i64, i64)> = None;
+        for p in self.0.store.proofs(shot)?.into_iter().filter(|p| p.state != "running").take(CANDIDATES) {
+            let d: Description = parse(&p.description, "proof")?;
+            if d.scene != row.scene || d.camera != row.camera || d.environment != row.environment {
+                continue;
+            }
+            let (Some(report), Ok(counts)) =
+                (&p.report, std::fs::read_to_string(self.0.store.proof_folder(p.id).join("counts.json")))
+            else {
+                continue;
+            };
+            let report: RenderReport = parse(report, "report")?;
+            let counts: SavedCounts = parse(&counts, "counts")?;
+            let Some(f) = forecast(Measured { description: &d, counts: &counts, report: &report }, tuning, &machine) else {
+                continue;
+            };
+            let rank = |f: &Forecast| (f.needs_test.len(), !f.measured, (-1e4 * f.seen) as i64);
+            if best.as_ref().is_none_or(|(b, ..)| rank(&f) < rank(b)) {
+                best = Some((f, p.id, p.number));
+            }
+        }
+        Ok(best)
+    }
+}

@@ -1,0 +1,79 @@
+import { BulbOutlined, FileImageOutlined, PictureOutlined, SlidersOutlined } from "@ant-design/icons";
+import { App as AntApp, ConfigProvider, Tooltip } from "antd";
+import { useState } from "react";
+import { Navigate, NavLink, Route, Routes, useLocation } from "react-router";
+import { useLive } from "../api/live";
+import { useFinals, useShots } from "../api/queries";
+import { BenchPage } from "../bench/BenchPage";
+import { FinalsPage } from "../finals/FinalsPage";
+import { ShotsPage } from "../shots/ShotsPage";
+import { themeOf } from "./theme";
+
+/** The shot that the bench last showed, so that the rail leads back to it. */
+function useBenchAddress(): string {
+  const { pathname } = useLocation();
+  const shots = useShots();
+  const here = /^\/bench\/(\d+)/.exec(pathname)?.[1];
+  if (here) sessionStorage.setItem("bench", here);
+  const last = here ?? sessionStorage.getItem("bench");
+  const known = shots.data?.some((s) => String(s.id) === last);
+  return known ? `/bench/${last}` : shots.data?.length ? `/bench/${shots.data.at(-1)!.id}` : "/shots";
+}
+
+function Rail({ dim, setDim }: { dim: boolean; setDim: (d: boolean) => void }) {
+  const live = useLive();
+  const finals = useFinals();
+  const waiting = finals.data?.filter((f) => f.state === "waiting" || f.state === "running").length ?? 0;
+  return (
+    <nav className="rail" aria-label="Places">
+      <img src="/mark.svg" alt="Mellow Grain" className="mark" />
+      <NavLink to="/shots">
+        <PictureOutlined />
+        Shots
+      </NavLink>
+      <NavLink to={useBenchAddress()} className={({ isActive }) => (isActive ? "active" : "")}>
+        <SlidersOutlined />
+        Bench
+      </NavLink>
+      <NavLink to="/finals">
+        <FileImageOutlined />
+        Finals
+        {waiting > 0 && <span className="rail-count">{waiting}</span>}
+      </NavLink>
+      <span className="grow" />
+      {!live.connected && (
+        <Tooltip title="The program does not answer. It is tried again every second." placement="right">
+          <span className="rail-lost">no link</span>
+        </Tooltip>
+      )}
+      <Tooltip title={dim ? "Paper-light panels" : "Panels for a dim room"} placement="right">
+        <button aria-label="Switch panels for a dim room" onClick={() => setDim(!dim)}>
+          <BulbOutlined />
+        </button>
+      </Tooltip>
+    </nav>
+  );
+}
+
+export function App() {
+  const [dim, keep] = useState(() => localStorage.getItem("dim") === "yes");
+  const setDim = (d: boolean) => {
+    localStorage.setItem("dim", d ? "yes" : "no");
+    keep(d);
+  };
+  return (
+    <ConfigProvider theme={themeOf(dim)}>
+      <AntApp component={false}>
+        <div className={dim ? "house dim" : "house"}>
+          <Rail dim={dim} setDim={setDim} />
+          <Routes>
+            <Route path="/shots" element={<ShotsPage />} />
+            <Route path="/bench/:shot" element={<BenchPage />} />
+            <Route path="/finals" element={<FinalsPage />} />
+            <Route path="*" element={<Navigate to="/shots" replace />} />
+          </Routes>
+        </div>
+      </AntApp>
+    </ConfigProvider>
+  );
+}

@@ -1,0 +1,10 @@
+import react from "@vitejs/plugin-react";
+import { defineConfig } from "vite";
+
+export default defineConfig({
+  plugins: [react()],
+  build: { chunkSizeWarningLimit: 2000 },
+  server: {
+    proxy: { "/api": { target: "http://127.0.0.1:7420", ws: true, changeOrigin: true } },
+  },
+});
