@@ -5,6 +5,6 @@ export default defineConfig({
   plugins: [react()],
   build: { chunkSizeWarningLimit: 2000 },
   server: {
-    proxy: { "/api": { target: "http://127.0.0.1:7420", ws: true, changeOrigin: true } },
+    proxy: { "/api": { target: "http://127.0.0.1:7420", ws: true, changeOrigin: true, headers: { origin: "http://127.0.0.1:7420" } } },
   },
 });

@@ -73,8 +73,16 @@ pub struct Forecast {
 
 /// Knobs whose effect on time or grain is not computed here.
 const NOT_COMPUTED: &[K] = &[
-    K::DepthTotal, K::DepthDiffuse, K::DepthReflection, K::DepthTransmission, K::RouletteFrom, K::ViewExposure,
-    K::ViewTransform, K::FrameFilter, K::FrameFilterRadius, K::SamplingBlock,
+    K::DepthTotal,
+    K::DepthDiffuse,
+    K::DepthReflection,
+    K::DepthTransmission,
+    K::RouletteFrom,
+    K::ViewExposure,
+    K::ViewTransform,
+    K::FrameFilter,
+    K::FrameFilterRadius,
+    K::SamplingBlock,
 ];
 
 /// Forecast of the whole frame at `tuning`; none if the test has not got far enough to say anything.
@@ -97,11 +105,7 @@ pub fn forecast(test: Measured, tuning: &Tuning, machine: &Machine) -> Option<Fo
                 continue;
             }
             taken += p * 2.0 * b.n as f64;
-            let n = if adaptive {
-                expected_samples(b.grain as f64, b.n, least, most, threshold)
-            } else {
-                most as f64
-            };
+            let n = if adaptive { expected_samples(b.grain as f64, b.n, least, most, threshold) } else { most as f64 };
             let final_grain = b.grain as f64 * (b.n as f64 / n).sqrt();
             settled += if final_grain <= threshold { p } else { 0.0 };
             wanted += p * 2.0 * n;
@@ -118,7 +122,8 @@ pub fn forecast(test: Measured, tuning: &Tuning, machine: &Machine) -> Option<Fo
     }
     let frame = (tuning.whole(K::FrameWidth), tuning.whole(K::FrameHeight));
     let frame_pixels = frame.0 as f64 * frame.1 as f64;
-    let efficiency = (test.report.processor_seconds / (test.report.seconds * test.report.threads as f64)).clamp(0.3, 1.0);
+    let efficiency =
+        (test.report.processor_seconds / (test.report.seconds * test.report.threads as f64)).clamp(0.3, 1.0);
     let workers = test.report.threads as f64 * efficiency;
     let processor: f64 = loads.iter().map(|l| l.0).sum();
     let sampling = processor / pixels * frame_pixels / workers;

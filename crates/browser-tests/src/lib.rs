@@ -1,1 +1,183 @@
+//! Drives the real program in a real browser: the server in this process, Debian's Chromium headless through ChromeDriver.
+//! Every foreign address is made unreachable, so a request that leaves the machine fails.
 
+use fantoccini::{Client, ClientBuilder, Locator};
+use serde_json::json;
+use std::io::{BufRead, BufReader};
+use std::os::unix::process::CommandExt;
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+use tempfile::TempDir;
+use workshop::{DemoSize, Workshop};
+
+/// Size of the page in pixels.
+pub const SIZE: (u32, u32) = (1280, 800);
+
+/// ChromeDriver in a process group of its own, which ends with this value, browser included.
+struct Driver {
+    child: Child,
+    port: u16,
+}
+
+impl Driver {
+    fn start() -> Driver {
+        let mut child = Command::new("chromedriver")
+            .arg("--port=0")
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .process_group(0)
+            .spawn()
+            .expect("chromedriver; ./run test installs it");
+        let mut lines = BufReader::new(child.stdout.take().expect("piped")).lines();
+        let port = lines
+            .by_ref()
+            .map_while(Result::ok)
+            .find_map(|l| {
+                l.rsplit_once("successfully on port ").and_then(|(_, p)| p.trim_end_matches('.').parse().ok())
+            })
+            .expect("chromedriver names its port");
+        // Keeps the pipe empty.
+        std::thread::spawn(move || lines.for_each(drop));
+        Driver { child, port }
+    }
+}
+
+impl Drop for Driver {
+    fn drop(&mut self) {
+        // SAFETY: a plain signal to the group that `start` made.
+        unsafe { libc::kill(-(self.child.id() as i32), libc::SIGKILL) };
+        let _ = self.child.wait();
+    }
+}
+
+/// A server and a browser page on it.
+pub struct Page {
+    pub client: Client,
+    pub address: String,
+    pub workshop: Workshop,
+    _driver: Driver,
+    _profile: TempDir,
+}
+
+impl Page {
+    /// Serves the demo from `data` (prepared when empty) and opens the page.
+    pub async fn open(data: &Path, size: DemoSize) -> Page {
+        let workshop = Workshop::open(data).expect("data folder");
+        let preparing = workshop.clone();
+        tokio::task::spawn_blocking(move || preparing.prepare_demo(size, &mut |l| eprintln!("{l}")))
+            .await
+            .expect("no panic")
+            .expect("the demo is prepared");
+        let any = "127.0.0.1:0".parse().expect("an address");
+        let server = server::Server::bind(workshop.clone(), any).await.expect("a free port");
+        let address = format!("http://{}", server.address());
+        tokio::spawn(server.run(std::future::pending()));
+        let driver = Driver::start();
+        let profile = tempfile::tempdir().expect("a folder");
+        let client = connect(&driver, profile.path()).await;
+        client.goto(&address).await.expect("the page opens");
+        Page { client, address, workshop, _driver: driver, _profile: profile }
+    }
+
+    /// Waits for an element that a person can see.
+    pub async fn see(&self, css: &str) -> fantoccini::elements::Element {
+        self.client
+            .wait()
+            .at_most(Duration::from_secs(20))
+            .for_element(Locator::Css(css))
+            .await
+            .unwrap_or_else(|e| panic!("{css}: {e}"))
+    }
+
+    pub async fn click(&self, css: &str) {
+        self.see(css).await.click().await.unwrap_or_else(|e| panic!("click {css}: {e}"));
+    }
+
+    /// The innermost element with this exact text, or whose accessible label it is.
+    pub async fn named(&self, text: &str) -> fantoccini::elements::Element {
+        let path = format!("//*[@aria-label='{text}'] | //*[normalize-space(text())='{text}']");
+        self.client
+            .wait()
+            .at_most(Duration::from_secs(20))
+            .for_element(Locator::XPath(&path))
+            .await
+            .unwrap_or_else(|e| panic!("\"{text}\": {e}"))
+    }
+
+    pub async fn press(&self, text: &str) {
+        self.named(text).await.click().await.unwrap_or_else(|e| panic!("press \"{text}\": {e}"));
+    }
+
+    /// Evaluates JavaScript, e.g. `return document.title`.
+    pub async fn script(&self, code: &str) -> serde_json::Value {
+        self.client.execute(code, vec![]).await.unwrap_or_else(|e| panic!("{code}: {e}"))
+    }
+
+    /// Waits until a script returns true.
+    pub async fn until(&self, what: &str, code: &str) {
+        let start = Instant::now();
+        while self.script(code).await != json!(true) {
+            assert!(start.elapsed() < Duration::from_secs(60), "{what} did not happen");
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+    }
+
+    /// Drags the pointer over the stage between two points in shares of its size.
+    pub async fn drag(&self, from: (f64, f64), to: (f64, f64)) {
+        use fantoccini::actions::{InputSource, MouseActions, PointerAction};
+        let b = self.script("const r = document.querySelector('[data-testid=stage]').getBoundingClientRect(); return [r.x, r.y, r.width, r.height]").await;
+        let n = |i: usize| b[i].as_f64().expect("a number");
+        let point = |p: (f64, f64), wait| PointerAction::MoveTo {
+            duration: Some(Duration::from_millis(wait)),
+            x: n(0) + p.0 * n(2),
+            y: n(1) + p.1 * n(3),
+        };
+        let between = (0.5 * (from.0 + to.0), 0.5 * (from.1 + to.1));
+        let actions = MouseActions::new("mouse".into())
+            .then(point(from, 20))
+            .then(PointerAction::Down { button: 0 })
+            .then(point(between, 60))
+            .then(point(to, 60))
+            .then(PointerAction::Up { button: 0 });
+        self.client.perform_actions(actions).await.expect("a drag");
+    }
+
+    pub async fn screenshot(&self, file: &Path) {
+        let png = self.client.screenshot().await.expect("a picture");
+        std::fs::write(file, png).expect("written");
+    }
+}
+
+async fn connect(driver: &Driver, profile: &Path) -> Client {
+    let arguments = [
+        "--headless".to_string(),
+        "--no-sandbox".into(),
+        "--disable-dev-shm-usage".into(),
+        "--disable-quic".into(),
+        "--no-first-run".into(),
+        "--disable-background-networking".into(),
+        "--disable-component-update".into(),
+        "--disable-sync".into(),
+        "--force-device-scale-factor=1".into(),
+        "--force-color-profile=srgb".into(),
+        "--hide-scrollbars".into(),
+        format!("--window-size={},{}", SIZE.0, SIZE.1),
+        format!("--user-data-dir={}", profile.display()),
+        "--host-resolver-rules=MAP * ~NOTFOUND, EXCLUDE 127.0.0.1".into(),
+    ];
+    let capabilities =
+        json!({ "goog:chromeOptions": { "args": arguments }, "goog:loggingPrefs": { "browser": "ALL" } });
+    let serde_json::Value::Object(capabilities) = capabilities else { unreachable!("an object") };
+    let connector = hyper_util::client::legacy::connect::HttpConnector::new();
+    let client = ClientBuilder::new(connector)
+        .capabilities(capabilities)
+        .connect(&format!("http://127.0.0.1:{}", driver.port))
+        .await
+        .expect("a browser");
+    // The window is larger than the page by its frame.
+    let inner = client.execute("return [window.innerWidth, window.innerHeight]", vec![]).await.expect("a size");
+    let missing = |i: usize, want: u32| want + want - inner[i].as_u64().unwrap_or(want as u64) as u32;
+    client.set_window_size(missing(0, SIZE.0), missing(1, SIZE.1)).await.expect("a window");
+    client
+}

@@ -63,7 +63,9 @@ pub fn lens_cabinet() -> Vec<u8> {
     }
     let sheet = quad(Vec3::new(bar, bar, 0.0), Vec3::X * (dw - 2.0 * bar), Vec3::Y * (dh - 2.0 * bar));
     let left = at(-0.5 * w + 0.002, y0 + t + 0.003, 0.5 * d + 0.014);
-    let right = at(0.5 * w - 0.002, y0 + t + 0.003, 0.5 * d + 0.014) * Mat4::from_rotation_y(0.62) * Mat4::from_scale(Vec3::new(-1.0, 1.0, 1.0));
+    let right = at(0.5 * w - 0.002, y0 + t + 0.003, 0.5 * d + 0.014)
+        * Mat4::from_rotation_y(0.62)
+        * Mat4::from_scale(Vec3::new(-1.0, 1.0, 1.0));
     for (name, place, knob) in [("left door", left, dw - 0.02), ("right door", right, dw - 0.02)] {
         g.object(name, &door, wood, place);
         g.object(&format!("pane of the {name}"), &sheet, pane, place);
@@ -73,8 +75,18 @@ pub fn lens_cabinet() -> Vec<u8> {
     let mut y_of = shelves.clone();
     y_of.push(y0 + h - t);
     for (k, y) in y_of.iter().enumerate() {
-        g.object(&format!("lip {}", k + 1), &rounded_box(Vec3::new(w - 2.0 * t, 0.03, 0.008), 0.002), wood, at(0.0, y - 0.026, 0.5 * d - 0.044));
-        g.object(&format!("light strip {}", k + 1), &rounded_box(Vec3::new(w - 0.16, 0.006, 0.010), 0.002), strip, at(0.0, y - 0.008, 0.5 * d - 0.06));
+        g.object(
+            &format!("lip {}", k + 1),
+            &rounded_box(Vec3::new(w - 2.0 * t, 0.03, 0.008), 0.002),
+            wood,
+            at(0.0, y - 0.026, 0.5 * d - 0.044),
+        );
+        g.object(
+            &format!("light strip {}", k + 1),
+            &rounded_box(Vec3::new(w - 0.16, 0.006, 0.010), 0.002),
+            strip,
+            at(0.0, y - 0.008, 0.5 * d - 0.06),
+        );
     }
 
     let stand = |g: &mut Glb, x: f32, y: f32, z: f32, r: f32, turn: f32, kind: usize, bulge: (f32, f32)| {
@@ -88,7 +100,12 @@ pub fn lens_cabinet() -> Vec<u8> {
             })
             .collect();
         g.object("lens ring", &flipped(turned(&rim, 64)), brass, upright);
-        g.object("lens foot", &turned(&[(0.0, 0.0), (0.026, 0.0), (0.027, 0.004), (0.008, 0.009), (0.005, 0.018), (0.0, 0.019)], 32), brass, at(x, y, z));
+        g.object(
+            "lens foot",
+            &turned(&[(0.0, 0.0), (0.026, 0.0), (0.027, 0.004), (0.008, 0.009), (0.005, 0.018), (0.0, 0.019)], 32),
+            brass,
+            at(x, y, z),
+        );
     };
     let base = y0 + t;
     let levels = [base, shelves[0] + 0.018, shelves[1] + 0.018, shelves[2] + 0.018];
@@ -96,12 +113,30 @@ pub fn lens_cabinet() -> Vec<u8> {
     for k in 0..5 {
         let x = -0.48 + 0.24 * k as f32;
         let r = [0.085, 0.105, 0.12, 0.10, 0.08][k];
-        stand(&mut g, x, levels[3], -0.03 + 0.02 * (k % 2) as f32, r, 0.25 - 0.12 * k as f32, [0, 1, 0, 5, 1][k], [(0.016, 0.016), (0.02, 0.008), (0.024, 0.024), (0.012, 0.0), (-0.010, -0.010)][k]);
+        stand(
+            &mut g,
+            x,
+            levels[3],
+            -0.03 + 0.02 * (k % 2) as f32,
+            r,
+            0.25 - 0.12 * k as f32,
+            [0, 1, 0, 5, 1][k],
+            [(0.016, 0.016), (0.02, 0.008), (0.024, 0.024), (0.012, 0.0), (-0.010, -0.010)][k],
+        );
     }
     for k in 0..7 {
         let x = -0.51 + 0.17 * k as f32;
         let z = -0.08 + 0.10 * (k % 2) as f32;
-        stand(&mut g, x, levels[2], z, 0.07, 0.3 * (k as f32 - 3.0) / 3.0, [2, 0, 3, 1, 4, 2, 3][k], (0.002, 0.002 + 0.008 * (k % 2) as f32));
+        stand(
+            &mut g,
+            x,
+            levels[2],
+            z,
+            0.07,
+            0.3 * (k as f32 - 3.0) / 3.0,
+            [2, 0, 3, 1, 4, 2, 3][k],
+            (0.002, 0.002 + 0.008 * (k % 2) as f32),
+        );
     }
     for k in 0..6 {
         let x = -0.47 + 0.19 * k as f32;
@@ -119,13 +154,27 @@ pub fn lens_cabinet() -> Vec<u8> {
         if k % 4 == 3 {
             g.object("glass ball", &sphere(0.06, 56), kinds[k / 4], at(x, levels[0] + 0.0602, 0.0));
         } else {
-            stand(&mut g, x, levels[0], -0.04 + 0.03 * (k % 3) as f32, 0.055 + 0.012 * (k % 3) as f32, 0.2 * (k as f32 - 3.5) / 3.5, [0, 1, 5][k % 3], (0.012, 0.012));
+            stand(
+                &mut g,
+                x,
+                levels[0],
+                -0.04 + 0.03 * (k % 3) as f32,
+                0.055 + 0.012 * (k % 3) as f32,
+                0.2 * (k as f32 - 3.5) / 3.5,
+                [0, 1, 5][k % 3],
+                (0.012, 0.012),
+            );
         }
     }
     for (level, y) in levels.iter().enumerate() {
         for k in 0..5 {
             let x = -0.5 + 0.25 * k as f32 + 0.03 * (level % 2) as f32;
-            g.object("label", &rounded_box(Vec3::new(0.07, 0.022, 0.004), 0.001), label, at(x, *y, 0.5 * d - 0.055) * Mat4::from_rotation_x(-0.35));
+            g.object(
+                "label",
+                &rounded_box(Vec3::new(0.07, 0.022, 0.004), 0.001),
+                label,
+                at(x, *y, 0.5 * d - 0.055) * Mat4::from_rotation_x(-0.35),
+            );
         }
     }
 

@@ -136,7 +136,8 @@ impl Glb {
         let uvs = self.floats(&m.uvs.iter().flat_map(|t| t.to_array()).collect::<Vec<f32>>(), "VEC2", 2, None);
         let bytes: Vec<u8> = m.indices.iter().flat_map(|i| i.to_le_bytes()).collect();
         let view = self.view(&bytes);
-        self.accessors.push(json!({ "bufferView": view, "componentType": 5125, "count": m.indices.len(), "type": "SCALAR" }));
+        self.accessors
+            .push(json!({ "bufferView": view, "componentType": 5125, "count": m.indices.len(), "type": "SCALAR" }));
         self.meshes.push(json!({ "primitives": [{
             "attributes": { "POSITION": positions, "NORMAL": normals, "TEXCOORD_0": uvs },
             "indices": self.accessors.len() - 1,
@@ -156,7 +157,9 @@ impl Glb {
     }
 
     pub fn camera(&mut self, name: &str, from: Vec3, to: Vec3, vertical_degrees: f32) {
-        self.cameras.push(json!({ "type": "perspective", "perspective": { "yfov": vertical_degrees.to_radians(), "znear": 0.01 } }));
+        self.cameras.push(
+            json!({ "type": "perspective", "perspective": { "yfov": vertical_degrees.to_radians(), "znear": 0.01 } }),
+        );
         let matrix = Mat4::look_at_rh(from, to, Vec3::Y).inverse();
         self.nodes.push(json!({ "name": name, "camera": self.cameras.len() - 1, "matrix": matrix.to_cols_array() }));
     }

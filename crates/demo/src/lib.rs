@@ -18,11 +18,9 @@ mod tests {
     /// The generator's files go through the same import as anybody's and lose nothing on the way.
     #[test]
     fn every_scene_is_read_without_loss() {
-        for (name, glb) in [
-            ("desk", super::eyepiece_desk()),
-            ("dome", super::dome_hall()),
-            ("cabinet", super::lens_cabinet()),
-        ] {
+        for (name, glb) in
+            [("desk", super::eyepiece_desk()), ("dome", super::dome_hall()), ("cabinet", super::lens_cabinet())]
+        {
             let scene = scene::read_glb(&glb, name).unwrap();
             assert!(scene.report.entries.iter().all(|e| e.handling == scene::Handling::Read), "{:?}", scene.report);
             assert!(scene.triangles.len() > 5_000 && scene.cameras.len() >= 2);

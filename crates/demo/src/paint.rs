@@ -3,7 +3,8 @@
 use picture::{View, files};
 
 fn hash(x: i32, y: i32, salt: u32) -> f32 {
-    let mut h = (x as u32).wrapping_mul(0x8da6_b343) ^ (y as u32).wrapping_mul(0xd816_3841) ^ salt.wrapping_mul(0xcb1a_b31f);
+    let mut h =
+        (x as u32).wrapping_mul(0x8da6_b343) ^ (y as u32).wrapping_mul(0xd816_3841) ^ salt.wrapping_mul(0xcb1a_b31f);
     h = (h ^ (h >> 15)).wrapping_mul(0x2c1b_3c6d);
     h = (h ^ (h >> 12)).wrapping_mul(0x297a_2d39);
     (h ^ (h >> 15)) as f32 / u32::MAX as f32
@@ -15,9 +16,7 @@ fn noise(u: f32, v: f32, cells: (i32, i32), salt: u32) -> f32 {
     let (fx, fy) = (x.floor(), y.floor());
     let smooth = |t: f32| t * t * (3.0 - 2.0 * t);
     let (tx, ty) = (smooth(x - fx), smooth(y - fy));
-    let at = |dx: i32, dy: i32| {
-        hash((fx as i32 + dx).rem_euclid(cells.0), (fy as i32 + dy).rem_euclid(cells.1), salt)
-    };
+    let at = |dx: i32, dy: i32| hash((fx as i32 + dx).rem_euclid(cells.0), (fy as i32 + dy).rem_euclid(cells.1), salt);
     let lerp = |a: f32, b: f32, t: f32| a + (b - a) * t;
     lerp(lerp(at(0, 0), at(1, 0), tx), lerp(at(0, 1), at(1, 1), tx), ty)
 }

@@ -49,18 +49,8 @@ pub struct Fault {
 }
 
 impl Fault {
-    pub fn new(
-        code: Code,
-        what: impl Into<String>,
-        place: impl Into<String>,
-        remedy: impl Into<String>,
-    ) -> Self {
-        Fault {
-            code,
-            what: what.into(),
-            place: place.into(),
-            remedy: remedy.into(),
-        }
+    pub fn new(code: Code, what: impl Into<String>, place: impl Into<String>, remedy: impl Into<String>) -> Self {
+        Fault { code, what: what.into(), place: place.into(), remedy: remedy.into() }
     }
 
     /// A failed read or write of `place`.
@@ -76,21 +66,12 @@ impl Fault {
 
     /// A defect of the program: says so plainly instead of blaming the input.
     pub fn internal(what: impl Into<String>, place: impl Into<String>) -> Self {
-        Fault::new(
-            Code::Internal,
-            what,
-            place,
-            "this is a defect of the program; your data is safe, please report it",
-        )
+        Fault::new(Code::Internal, what, place, "this is a defect of the program; your data is safe, please report it")
     }
 
     /// The same fault, seen from further out: `file` is put before the place.
     pub fn within(mut self, file: &str) -> Self {
-        self.place = if self.place.is_empty() {
-            file.to_string()
-        } else {
-            format!("{file}: {}", self.place)
-        };
+        self.place = if self.place.is_empty() { file.to_string() } else { format!("{file}: {}", self.place) };
         self
     }
 }

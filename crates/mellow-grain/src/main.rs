@@ -65,7 +65,7 @@ fn main() -> ExitCode {
 fn serve(demo: bool, data: PathBuf, listen: SocketAddr) -> Result<(), Fault> {
     let workshop = workshop::Workshop::open(&data)?;
     if demo {
-        workshop.prepare_demo(&mut |line| println!("{line}"))?;
+        workshop.prepare_demo(workshop::DemoSize::Full, &mut |line| println!("{line}"))?;
     }
     let runtime = tokio::runtime::Runtime::new().map_err(|e| Fault::io("runtime", &e))?;
     runtime.block_on(async {

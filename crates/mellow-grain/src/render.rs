@@ -137,7 +137,13 @@ pub fn run(o: &Options) -> Result<(), Fault> {
     };
     let camera = scene.camera(o.camera.as_deref()).map_err(|f| f.within(&o.scene.display().to_string()))?.name.clone();
     for e in scene.report.entries.iter().filter(|e| e.handling != scene::Handling::Read) {
-        eprintln!("{}: {:?}: {}{}", o.scene.display(), e.handling, e.feature, if e.note.is_empty() { String::new() } else { format!(" ({})", e.note) });
+        eprintln!(
+            "{}: {:?}: {}{}",
+            o.scene.display(),
+            e.handling,
+            e.feature,
+            if e.note.is_empty() { String::new() } else { format!(" ({})", e.note) }
+        );
     }
     if environment.as_ref().is_some_and(|e| e.eight_bit) {
         eprintln!("environment: stored with 8 bits, highlights are clipped and reflections come out dull");

@@ -127,10 +127,7 @@ fn wavelet(plate: &Plate, from: &[Pixel], slope: &[f32], w: usize, h: usize, ste
                     total += k;
                 }
             }
-            Pixel {
-                light: light.map(|l| l / total),
-                variance: variance / (total * total),
-            }
+            Pixel { light: light.map(|l| l / total), variance: variance / (total * total) }
         })
         .collect()
 }

@@ -115,12 +115,7 @@ mod tests {
 
     fn integral(f: impl Fn(f64) -> f64, radius: f64) -> f64 {
         let n = 200_000;
-        (0..n)
-            .map(|i| f((i as f64 + 0.5) / n as f64 * 2.0 * radius - radius))
-            .sum::<f64>()
-            * 2.0
-            * radius
-            / n as f64
+        (0..n).map(|i| f((i as f64 + 0.5) / n as f64 * 2.0 * radius - radius)).sum::<f64>() * 2.0 * radius / n as f64
     }
 
     /// Mitchell and Netravali (1988): k(0) = 8/9, k(1) = 1/18, k(1.5) = −5/144, partition of unity.
@@ -148,10 +143,8 @@ mod tests {
             let radius = 1.5;
             let sampler = FilterSampler::new(filter, radius);
             let n = 100_000;
-            let drawn = (0..n)
-                .map(|i| (sampler.offset((i as f32 + 0.5) / n as f32) as f64).powi(2))
-                .sum::<f64>()
-                / n as f64;
+            let drawn =
+                (0..n).map(|i| (sampler.offset((i as f32 + 0.5) / n as f32) as f64).powi(2)).sum::<f64>() / n as f64;
             let mass = integral(|x| filter.at(x), 1.0);
             let expected = integral(|x| x * x * filter.at(x), 1.0) / mass * radius * radius;
             assert!((drawn - expected).abs() < 2e-3 * expected, "{filter:?}: {drawn} against {expected}");

@@ -25,11 +25,7 @@ fn along(stops: &[[f32; 3]], t: f64) -> [u8; 3] {
 /// Colour of a grain at a threshold.
 pub fn grain_colour(grain: f64, threshold: f64) -> [u8; 3] {
     let octaves = (grain.max(1e-9) / threshold).log2();
-    if octaves <= 0.0 {
-        along(&BLUES, 1.0 + octaves / BELOW)
-    } else {
-        along(&WARM, octaves / ABOVE)
-    }
+    if octaves <= 0.0 { along(&BLUES, 1.0 + octaves / BELOW) } else { along(&WARM, octaves / ABOVE) }
 }
 
 /// The grain map of a plate: one colour a block; blocks above the threshold that got `most` samples are hatched.

@@ -37,13 +37,7 @@ pub fn compare(x: &[Rgb], r: &[Rgb], size: (usize, usize), view: &View) -> Resul
     let relative_mse = pairs().map(|(a, b)| (a - b) * (a - b) / (b * b + 0.01)).sum::<f64>() / n;
     let shown = |p: &[Rgb]| -> Vec<[f64; 3]> { p.iter().map(|c| view.display(*c).map(f64::from)).collect() };
     let (dx, dr) = (shown(x), shown(r));
-    let display_mse = dx
-        .iter()
-        .flatten()
-        .zip(dr.iter().flatten())
-        .map(|(a, b)| (a - b) * (a - b))
-        .sum::<f64>()
-        / n;
+    let display_mse = dx.iter().flatten().zip(dr.iter().flatten()).map(|(a, b)| (a - b) * (a - b)).sum::<f64>() / n;
     Ok(Metrics {
         rmse: mse.sqrt(),
         relative_mse,
@@ -58,9 +52,8 @@ fn ssim(x: &[[f64; 3]], y: &[[f64; 3]], (width, height): (usize, usize)) -> Opti
     if width <= 2 * HALF_WINDOW || height <= 2 * HALF_WINDOW {
         return None;
     }
-    let weights: Vec<f64> = (0..=2 * HALF_WINDOW)
-        .map(|i| (-0.5 * ((i as f64 - HALF_WINDOW as f64) / 1.5).powi(2)).exp())
-        .collect();
+    let weights: Vec<f64> =
+        (0..=2 * HALF_WINDOW).map(|i| (-0.5 * ((i as f64 - HALF_WINDOW as f64) / 1.5).powi(2)).exp()).collect();
     let total: f64 = weights.iter().sum();
     let weights: Vec<f64> = weights.iter().map(|w| w / total).collect();
     let (inner_width, inner_height) = (width - 2 * HALF_WINDOW, height - 2 * HALF_WINDOW);
@@ -92,4 +85,42 @@ fn ssim(x: &[[f64; 3]], y: &[[f64; 3]], (width, height): (usize, usize)) -> Opti
         }
     }
     Some(sum / (3 * inner_width * inner_height) as f64)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A ramp with hashed noise, the same as the script that made the frozen values.
+    fn field(salt: u64) -> Vec<Rgb> {
+        let noise = |i: u64| {
+            let mut x = (i * 2_654_435_761 + salt * 40_503) & 0xffff_ffff;
+            x ^= x >> 15;
+            x = (x * 2_246_822_519) & 0xffff_ffff;
+            x ^= x >> 13;
+            (x & 0xffff) as f64 / 65536.0
+        };
+        (0..24 * 32u64)
+            .map(|p| {
+                let ramp = (p % 32) as f64 / 32.0;
+                [0, 1, 2].map(|c| (0.2 + 0.6 * ramp + 0.2 * (noise(3 * p + c) - 0.5)) as f32)
+            })
+            .collect()
+    }
+
+    /// Frozen from scikit-image 0.26.0 on the same arrays: `peak_signal_noise_ratio(data_range=1)` and
+    /// `structural_similarity(data_range=1, gaussian_weights=True, sigma=1.5, use_sample_covariance=False)` on display
+    /// values; RMSE and relative MSE by NumPy on linear ones.
+    #[test]
+    fn agrees_with_scikit_image() {
+        let m = compare(&field(1), &field(2), (32, 24), &View::PLAIN).unwrap();
+        assert!((m.rmse - 0.079_174_699).abs() < 1e-7, "{m:?}");
+        assert!((m.relative_mse - 0.041_798_834).abs() < 1e-6, "{m:?}");
+        assert!((m.psnr.unwrap() - 24.636_516).abs() < 1e-3, "{m:?}");
+        assert!((m.ssim.unwrap() - 0.362_694_968).abs() < 1e-5, "{m:?}");
+        let same = compare(&field(1), &field(1), (32, 24), &View::PLAIN).unwrap();
+        assert_eq!((same.rmse, same.psnr), (0.0, None));
+        assert!((same.ssim.unwrap() - 1.0).abs() < 1e-12);
+        assert!(compare(&field(1), &field(2), (31, 24), &View::PLAIN).is_err());
+    }
 }

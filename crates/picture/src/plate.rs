@@ -73,11 +73,7 @@ pub struct Plate {
 impl Plate {
     /// The mean of both halves.
     pub fn mean(&self) -> Vec<Rgb> {
-        self.a
-            .iter()
-            .zip(&self.b)
-            .map(|(a, b)| std::array::from_fn(|c| 0.5 * (a[c] + b[c])))
-            .collect()
+        self.a.iter().zip(&self.b).map(|(a, b)| std::array::from_fn(|c| 0.5 * (a[c] + b[c]))).collect()
     }
 
     /// Grain of every block of the frame's fixed grid that the region touches.

@@ -18,9 +18,8 @@ fn lines(pixels: &[Rgb], length: usize, count: usize, to: usize) -> Vec<Rgb> {
         let centre = (i as f64 + 0.5) * step;
         let first = (centre - 2.0 * stretch).floor().max(0.0) as usize;
         let last = ((centre + 2.0 * stretch).ceil() as usize).min(length);
-        let weights: Vec<f32> = (first..last)
-            .map(|j| Filter::MitchellNetravali.at((j as f64 + 0.5 - centre) / stretch) as f32)
-            .collect();
+        let weights: Vec<f32> =
+            (first..last).map(|j| Filter::MitchellNetravali.at((j as f64 + 0.5 - centre) / stretch) as f32).collect();
         let total: f32 = weights.iter().sum();
         for row in 0..count {
             let mut sum = [0.0f32; 3];

@@ -27,11 +27,7 @@ pub fn srgb_encode(x: f32) -> f32 {
 
 /// sRGB display value 0…1 to linear.
 pub fn srgb_decode(v: f32) -> f32 {
-    if v <= 0.04045 {
-        v / 12.92
-    } else {
-        ((v + 0.055) / 1.055).powf(2.4)
-    }
+    if v <= 0.04045 { v / 12.92 } else { ((v + 0.055) / 1.055).powf(2.4) }
 }
 
 /// How exposed light becomes display values.
@@ -53,10 +49,7 @@ pub struct View {
 }
 
 impl View {
-    pub const PLAIN: View = View {
-        exposure: 0.0,
-        transform: Transform::Srgb,
-    };
+    pub const PLAIN: View = View { exposure: 0.0, transform: Transform::Srgb };
 
     pub fn gain(&self) -> f32 {
         self.exposure.exp2() as f32

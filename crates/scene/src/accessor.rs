@@ -67,11 +67,14 @@ fn elements<'a>(
 ) -> Result<impl Iterator<Item = &'a [u8]>, Fault> {
     let place = || format!("accessor {}", accessor.index());
     if accessor.sparse().is_some() {
-        return Err(Fault::new(Code::Unsupported, "sparse accessors are not read yet", place(), "export without sparse data"));
+        return Err(Fault::new(
+            Code::Unsupported,
+            "sparse accessors are not read yet",
+            place(),
+            "export without sparse data",
+        ));
     }
-    let view = accessor
-        .view()
-        .ok_or_else(|| damaged(place(), "it has no buffer view".into()))?;
+    let view = accessor.view().ok_or_else(|| damaged(place(), "it has no buffer view".into()))?;
     let data = bytes_of(&view, buffers)?;
     let stride = view.stride().unwrap_or(size);
     let count = accessor.count();
@@ -93,13 +96,10 @@ fn elements<'a>(
 /// The bytes of a buffer view.
 pub fn bytes_of<'a>(view: &gltf::buffer::View, buffers: &[&'a [u8]]) -> Result<&'a [u8], Fault> {
     let buffer = buffers.get(view.buffer().index()).copied().unwrap_or(&[]);
-    view.offset()
-        .checked_add(view.length())
-        .and_then(|end| buffer.get(view.offset()..end))
-        .ok_or_else(|| {
-            damaged(
-                format!("buffer view {}", view.index()),
-                format!("it ends beyond the {} bytes of its buffer", buffer.len()),
-            )
-        })
+    view.offset().checked_add(view.length()).and_then(|end| buffer.get(view.offset()..end)).ok_or_else(|| {
+        damaged(
+            format!("buffer view {}", view.index()),
+            format!("it ends beyond the {} bytes of its buffer", buffer.len()),
+        )
+    })
 }

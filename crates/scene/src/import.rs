@@ -32,6 +32,18 @@ pub fn load_glb(path: &Path) -> Result<Scene, Fault> {
 
 /// Reads a GLB from memory; `file` is its name for messages.
 pub fn read_glb(bytes: &[u8], file: &str) -> Result<Scene, Fault> {
+    // The glTF library checks most of a description before it is used; what it trusts and should not ends here.
+    std::panic::catch_unwind(|| read(bytes, file)).unwrap_or_else(|p| {
+        Err(Fault::new(
+            Code::Damaged,
+            format!("the description of the scene contradicts itself: {}", fault::panic_text(&*p)),
+            file,
+            "export the scene again",
+        ))
+    })
+}
+
+fn read(bytes: &[u8], file: &str) -> Result<Scene, Fault> {
     check_container(bytes).map_err(|f| f.within(file))?;
     let parsed = gltf::Gltf::from_slice(bytes).map_err(|e| {
         let unsupported = matches!(&e, gltf::Error::Validation(list)
@@ -234,7 +246,8 @@ impl<'a> Reader<'a> {
     fn material(&mut self, m: &gltf::Material) -> Material {
         self.tally.read("material");
         let pbr = m.pbr_metallic_roughness();
-        let info = |r: &mut Self, t: Option<gltf::texture::Info>| t.and_then(|t| r.tex_ref(&t.texture(), t.tex_coord()));
+        let info =
+            |r: &mut Self, t: Option<gltf::texture::Info>| t.and_then(|t| r.tex_ref(&t.texture(), t.tex_coord()));
         let normal = m.normal_texture();
         let mut out = Material {
             name: m.name().unwrap_or("unnamed").to_string(),
@@ -344,7 +357,9 @@ impl<'a> Reader<'a> {
     fn camera(&mut self, node: &gltf::Node, camera: &gltf::Camera, world: Mat4) {
         let projection = match camera.projection() {
             gltf::camera::Projection::Perspective(p) => Projection::Perspective { vertical: p.yfov().clamp(0.01, 3.1) },
-            gltf::camera::Projection::Orthographic(o) => Projection::Orthographic { half_height: o.ymag().abs().max(1e-6) },
+            gltf::camera::Projection::Orthographic(o) => {
+                Projection::Orthographic { half_height: o.ymag().abs().max(1e-6) }
+            }
         };
         let base = node.name().or(camera.name()).unwrap_or("Camera").to_string();
         let mut name = base.clone();
@@ -367,10 +382,9 @@ impl<'a> Reader<'a> {
         let kind = match light.kind() {
             Kind::Point => LightKind::Point,
             Kind::Directional => LightKind::Directional,
-            Kind::Spot { inner_cone_angle, outer_cone_angle } => LightKind::Spot {
-                cos_inner: inner_cone_angle.cos(),
-                cos_outer: outer_cone_angle.cos(),
-            },
+            Kind::Spot { inner_cone_angle, outer_cone_angle } => {
+                LightKind::Spot { cos_inner: inner_cone_angle.cos(), cos_outer: outer_cone_angle.cos() }
+            }
         };
         self.scene.lights.push(Light {
             name: node.name().or(light.name()).unwrap_or("light").to_string(),
@@ -381,7 +395,11 @@ impl<'a> Reader<'a> {
         });
         self.tally.read("punctual light");
         if light.range().is_some() {
-            self.tally.add(Handling::Ignored, "range of a light", "light falls off with the square of the distance, without end");
+            self.tally.add(
+                Handling::Ignored,
+                "range of a light",
+                "light falls off with the square of the distance, without end",
+            );
         }
     }
 
@@ -471,7 +489,13 @@ impl<'a> Reader<'a> {
             }),
         };
         self.append(
-            Part { positions: &positions, normals: normals.as_deref(), uvs: uvs.as_deref(), tangents: tangents.as_deref(), corners },
+            Part {
+                positions: &positions,
+                normals: normals.as_deref(),
+                uvs: uvs.as_deref(),
+                tangents: tangents.as_deref(),
+                corners,
+            },
             world,
             material,
             object,

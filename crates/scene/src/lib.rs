@@ -54,9 +54,7 @@ impl Scene {
         if self.positions.is_empty() {
             return (Vec3::ZERO, Vec3::ZERO);
         }
-        self.positions
-            .iter()
-            .fold((Vec3::MAX, Vec3::MIN), |(lo, hi), p| (lo.min(*p), hi.max(*p)))
+        self.positions.iter().fold((Vec3::MAX, Vec3::MIN), |(lo, hi), p| (lo.min(*p), hi.max(*p)))
     }
 
     /// The camera of this name, or the first without a name.

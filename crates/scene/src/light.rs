@@ -6,7 +6,10 @@ use glam::Vec3;
 pub enum LightKind {
     Point,
     /// Cosines of the angles at which the cone begins to fall off and ends.
-    Spot { cos_inner: f32, cos_outer: f32 },
+    Spot {
+        cos_inner: f32,
+        cos_outer: f32,
+    },
     Directional,
 }
 

@@ -50,9 +50,6 @@ impl Tally {
     }
 
     pub fn entries(self) -> Vec<Entry> {
-        self.0
-            .into_iter()
-            .map(|((handling, feature, note), count)| Entry { feature, handling, count, note })
-            .collect()
+        self.0.into_iter().map(|((handling, feature, note), count)| Entry { feature, handling, count, note }).collect()
     }
 }

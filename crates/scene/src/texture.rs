@@ -48,10 +48,8 @@ impl TexRef {
 
     /// Linear value of a texture that stores sRGB colours.
     pub fn colour(&self, textures: &[Texture], uv: Vec2) -> Vec3 {
-        self.texels(textures, uv, |t| {
-            Vec4::new(SRGB[t[0] as usize], SRGB[t[1] as usize], SRGB[t[2] as usize], 1.0)
-        })
-        .truncate()
+        self.texels(textures, uv, |t| Vec4::new(SRGB[t[0] as usize], SRGB[t[1] as usize], SRGB[t[2] as usize], 1.0))
+            .truncate()
     }
 }
 

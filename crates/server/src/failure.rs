@@ -46,9 +46,12 @@ impl IntoResponse for Failure {
             Code::Forbidden => StatusCode::FORBIDDEN,
             Code::Busy => StatusCode::CONFLICT,
             Code::Io | Code::Internal => StatusCode::INTERNAL_SERVER_ERROR,
-            Code::WrongType | Code::Damaged | Code::OutOfRange | Code::NotANumber | Code::Contradiction | Code::Unsupported => {
-                StatusCode::UNPROCESSABLE_ENTITY
-            }
+            Code::WrongType
+            | Code::Damaged
+            | Code::OutOfRange
+            | Code::NotANumber
+            | Code::Contradiction
+            | Code::Unsupported => StatusCode::UNPROCESSABLE_ENTITY,
         };
         (status, axum::Json(self.0)).into_response()
     }

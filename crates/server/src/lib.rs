@@ -72,9 +72,6 @@ impl Server {
             .layer(DefaultBodyLimit::max(MOST_UPLOAD))
             .layer(middleware::from_fn_with_state(self.app.clone(), guard::check))
             .with_state(self.app);
-        axum::serve(self.listener, router)
-            .with_graceful_shutdown(end)
-            .await
-            .map_err(|e| Fault::io("server", &e))
+        axum::serve(self.listener, router).with_graceful_shutdown(end).await.map_err(|e| Fault::io("server", &e))
     }
 }

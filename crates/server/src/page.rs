@@ -12,7 +12,8 @@ struct Page;
 /// The file of this path; paths without an ending are views of the one page.
 pub async fn serve(uri: Uri) -> Response {
     let path = uri.path().trim_start_matches('/');
-    let wanted = if path.is_empty() || !path.rsplit('/').next().is_some_and(|n| n.contains('.')) { "index.html" } else { path };
+    let wanted =
+        if path.is_empty() || !path.rsplit('/').next().is_some_and(|n| n.contains('.')) { "index.html" } else { path };
     match Page::get(wanted) {
         Some(file) => {
             let lasting = wanted.starts_with("assets/");
@@ -30,7 +31,8 @@ pub async fn serve(uri: Uri) -> Response {
                 .into_response()
         }
         None if wanted == "index.html" => {
-            (StatusCode::NOT_FOUND, "The front end is not built into this program. Build it with ./run build.").into_response()
+            (StatusCode::NOT_FOUND, "The front end is not built into this program. Build it with ./run build.")
+                .into_response()
         }
         None => StatusCode::NOT_FOUND.into_response(),
     }

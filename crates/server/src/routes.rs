@@ -58,7 +58,10 @@ async fn unknown() -> Failure {
 }
 
 /// Runs `f` where it may block, and turns a panic into a fault.
-async fn work<T: Send + 'static>(app: App, f: impl FnOnce(&Workshop) -> Result<T, Fault> + Send + 'static) -> Result<T, Failure> {
+async fn work<T: Send + 'static>(
+    app: App,
+    f: impl FnOnce(&Workshop) -> Result<T, Fault> + Send + 'static,
+) -> Result<T, Failure> {
     tokio::task::spawn_blocking(move || f(&app.workshop))
         .await
         .map_err(|e| Failure(Fault::internal(e.to_string(), "server")))?
@@ -69,7 +72,12 @@ fn read<T: DeserializeOwned>(body: Result<Bytes, BytesRejection>) -> Result<T, F
     let bytes = body?;
     let text: &[u8] = if bytes.is_empty() { b"{}" } else { &bytes };
     serde_json::from_slice(text).map_err(|e| {
-        Failure(Fault::new(Code::WrongType, format!("the request cannot be read: {e}"), "body", "send JSON of the API's types"))
+        Failure(Fault::new(
+            Code::WrongType,
+            format!("the request cannot be read: {e}"),
+            "body",
+            "send JSON of the API's types",
+        ))
     })
 }
 
@@ -98,7 +106,11 @@ async fn environments(State(app): State<App>) -> Answer<Vec<workshop::Environmen
     work(app, |w| w.environments()).await.map(Json)
 }
 
-async fn add_environment(State(app): State<App>, Query(q): Query<Named>, body: Body) -> Answer<workshop::EnvironmentView> {
+async fn add_environment(
+    State(app): State<App>,
+    Query(q): Query<Named>,
+    body: Body,
+) -> Answer<workshop::EnvironmentView> {
     let bytes = body?;
     work(app, move |w| w.import_environment(&plain_name(&q.name), &bytes)).await.map(Json)
 }
@@ -274,6 +286,7 @@ async fn final_file(State(app): State<App>, Path((id, name)): Path<(i64, String)
     })
     .await?;
     let kind = if name.ends_with(".png") { "image/png" } else { "image/x-exr" };
-    let disposition = if name == "thumb.png" { "inline".to_string() } else { format!("attachment; filename=\"{name}\"") };
+    let disposition =
+        if name == "thumb.png" { "inline".to_string() } else { format!("attachment; filename=\"{name}\"") };
     Ok(([(header::CONTENT_TYPE, kind.to_string()), (header::CONTENT_DISPOSITION, disposition)], bytes).into_response())
 }

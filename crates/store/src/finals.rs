@@ -40,7 +40,8 @@ fn final_row(r: &Row) -> rusqlite::Result<FinalRow> {
     })
 }
 
-const FINAL: &str = "SELECT id, shot, state, budget, description, forecast, report, files, fault, made, ended FROM finals";
+const FINAL: &str =
+    "SELECT id, shot, state, budget, description, forecast, report, files, fault, made, ended FROM finals";
 
 impl Store {
     pub fn add_final(&self, shot: i64, budget: f64, description: &str, forecast: Option<&str>) -> Result<i64, Fault> {
@@ -57,7 +58,14 @@ impl Store {
         self.db().execute("UPDATE finals SET state = ?2 WHERE id = ?1", (id, state)).map(|_| ()).map_err(sql)
     }
 
-    pub fn end_final(&self, id: i64, state: &str, report: Option<&str>, files: &str, fault: Option<&str>) -> Result<(), Fault> {
+    pub fn end_final(
+        &self,
+        id: i64,
+        state: &str,
+        report: Option<&str>,
+        files: &str,
+        fault: Option<&str>,
+    ) -> Result<(), Fault> {
         self.db()
             .execute(
                 "UPDATE finals SET state = ?2, report = ?3, files = ?4, fault = ?5, ended = ?6 WHERE id = ?1",
@@ -68,7 +76,9 @@ impl Store {
     }
 
     pub fn one_final(&self, id: i64) -> Result<FinalRow, Fault> {
-        self.db().query_row(&format!("{FINAL} WHERE id = ?1"), [id], final_row).map_err(|e| sql(e).within(&format!("final {id}")))
+        self.db()
+            .query_row(&format!("{FINAL} WHERE id = ?1"), [id], final_row)
+            .map_err(|e| sql(e).within(&format!("final {id}")))
     }
 
     /// In the order in which they were added.

@@ -71,7 +71,9 @@ impl Store {
     }
 
     pub fn proof(&self, id: i64) -> Result<ProofRow, Fault> {
-        self.db().query_row(&format!("{PROOF} WHERE id = ?1"), [id], proof).map_err(|e| sql(e).within(&format!("proof {id}")))
+        self.db()
+            .query_row(&format!("{PROOF} WHERE id = ?1"), [id], proof)
+            .map_err(|e| sql(e).within(&format!("proof {id}")))
     }
 
     /// Newest first.

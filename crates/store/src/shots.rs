@@ -65,7 +65,10 @@ const REVISION: &str = "SELECT number, parent, tuning, change, made FROM revisio
 impl Store {
     pub fn add_scene(&self, row: &SceneRow) -> Result<(), Fault> {
         self.db()
-            .execute("INSERT OR REPLACE INTO scenes VALUES (?1, ?2, ?3, ?4)", (&row.hash, &row.name, &row.report, now()))
+            .execute(
+                "INSERT OR REPLACE INTO scenes VALUES (?1, ?2, ?3, ?4)",
+                (&row.hash, &row.name, &row.report, now()),
+            )
             .map(|_| ())
             .map_err(sql)
     }
@@ -73,9 +76,8 @@ impl Store {
     pub fn scenes(&self) -> Result<Vec<SceneRow>, Fault> {
         let db = self.db();
         let mut q = db.prepare("SELECT hash, name, report FROM scenes ORDER BY added").map_err(sql)?;
-        let rows = q
-            .query_map([], |r| Ok(SceneRow { hash: r.get(0)?, name: r.get(1)?, report: r.get(2)? }))
-            .map_err(sql)?;
+        let rows =
+            q.query_map([], |r| Ok(SceneRow { hash: r.get(0)?, name: r.get(1)?, report: r.get(2)? })).map_err(sql)?;
         rows.collect::<Result<_, _>>().map_err(sql)
     }
 
@@ -103,7 +105,8 @@ impl Store {
         )
         .map_err(sql)?;
         let id = t.last_insert_rowid();
-        t.execute("INSERT INTO revisions VALUES (?1, 1, 0, ?2, 'first tuning', ?3)", (id, tuning, now())).map_err(sql)?;
+        t.execute("INSERT INTO revisions VALUES (?1, 1, 0, ?2, 'first tuning', ?3)", (id, tuning, now()))
+            .map_err(sql)?;
         t.commit().map_err(sql)?;
         Ok(id)
     }
@@ -116,7 +119,9 @@ impl Store {
     }
 
     pub fn shot(&self, id: i64) -> Result<ShotRow, Fault> {
-        self.db().query_row(&format!("{SHOT} WHERE id = ?1"), [id], shot).map_err(|e| sql(e).within(&format!("shot {id}")))
+        self.db()
+            .query_row(&format!("{SHOT} WHERE id = ?1"), [id], shot)
+            .map_err(|e| sql(e).within(&format!("shot {id}")))
     }
 
     /// Stores name, camera and budget.
@@ -153,8 +158,11 @@ impl Store {
             )
             .map_err(sql)?;
         let number = last + 1;
-        t.execute("INSERT INTO revisions VALUES (?1, ?2, ?3, ?4, ?5, ?6)", (shot, number, parent, tuning, change, now()))
-            .map_err(sql)?;
+        t.execute(
+            "INSERT INTO revisions VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
+            (shot, number, parent, tuning, change, now()),
+        )
+        .map_err(sql)?;
         t.execute("UPDATE shots SET revision = ?2 WHERE id = ?1", (shot, number)).map_err(sql)?;
         t.commit().map_err(sql)?;
         Ok(number)

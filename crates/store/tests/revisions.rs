@@ -3,7 +3,15 @@
 use store::{SceneRow, ShotRow, Store};
 
 fn shot() -> ShotRow {
-    ShotRow { id: 0, name: "Desk".into(), scene: "s".into(), environment: None, camera: "A".into(), budget: 60.0, revision: 0 }
+    ShotRow {
+        id: 0,
+        name: "Desk".into(),
+        scene: "s".into(),
+        environment: None,
+        camera: "A".into(),
+        budget: 60.0,
+        revision: 0,
+    }
 }
 
 #[test]

@@ -297,8 +297,12 @@ impl Bsdf {
     }
 
     fn singular(&self, wi: Vec3, weight: Vec3, kind: Kind) -> Option<Scatter> {
-        self.on_right_side(wi, kind)
-            .then(|| Scatter { direction: (self.frame * wi).normalize(), weight, pdf: None, kind })
+        self.on_right_side(wi, kind).then(|| Scatter {
+            direction: (self.frame * wi).normalize(),
+            weight,
+            pdf: None,
+            kind,
+        })
     }
 
     fn finish(&self, wi: Vec3, kind: Kind, allowed: Allowed) -> Option<Scatter> {

@@ -9,9 +9,7 @@ const SIZE: usize = 32;
 
 /// Directional albedo of the layer for F = F0·(1−w) + F90·w with Schlick's w: `[plain, grazing]` by cosine and roughness.
 static TABLE: LazyLock<Vec<[f32; 2]>> = LazyLock::new(|| {
-    (0..SIZE * SIZE)
-        .map(|i| integrate(cosine(i % SIZE), ((i / SIZE) as f32 / (SIZE - 1) as f32).powi(2)))
-        .collect()
+    (0..SIZE * SIZE).map(|i| integrate(cosine(i % SIZE), ((i / SIZE) as f32 / (SIZE - 1) as f32).powi(2))).collect()
 });
 
 /// Hemispherical mean of the table, cosine-weighted, by roughness.

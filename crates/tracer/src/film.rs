@@ -127,10 +127,8 @@ impl Film {
                 let blocks = (0..columns * rows)
                     .map(|i| {
                         let (bx, by) = (bounds.x + i % columns * s.block, bounds.y + i / columns * s.block);
-                        let touches = bx < area.right()
-                            && bx + s.block > area.x
-                            && by < area.bottom()
-                            && by + s.block > area.y;
+                        let touches =
+                            bx < area.right() && bx + s.block > area.x && by < area.bottom() && by + s.block > area.y;
                         // Without adaptive decisions nothing outside the region matters to it.
                         BlockCount::new(s.adaptive || touches)
                     })
@@ -249,8 +247,25 @@ fn floats_of(p: &mut Pixel) -> [&mut f32; 19] {
     let [c0, c1, c2] = &mut p.albedo;
     let [n0, n1, n2] = &mut p.normal;
     [
-        &mut a0.high, &mut a1.high, &mut a2.high, &mut a0.low, &mut a1.low, &mut a2.low, &mut b0.high, &mut b1.high,
-        &mut b2.high, &mut b0.low, &mut b1.low, &mut b2.low, c0, c1, c2, n0, n1, n2, &mut p.depth,
+        &mut a0.high,
+        &mut a1.high,
+        &mut a2.high,
+        &mut a0.low,
+        &mut a1.low,
+        &mut a2.low,
+        &mut b0.high,
+        &mut b1.high,
+        &mut b2.high,
+        &mut b0.low,
+        &mut b1.low,
+        &mut b2.low,
+        c0,
+        c1,
+        c2,
+        n0,
+        n1,
+        n2,
+        &mut p.depth,
     ]
 }
 

@@ -22,7 +22,7 @@ pub use bvh::{Bvh, Hit, Ray};
 pub use description::{Description, SUPERBLOCK, VERSION, view_of};
 pub use film::{Film, FilmState, superblocks};
 pub use path::{Counters, KINDS, RayKind};
-pub use pool::{cores, own_pool};
+pub use pool::{cores, own_pool, screen_pool};
 pub use render::{Phase, Progress, RayCount, Render, RenderReport, SavedCounts, SavedRender};
 pub use rounds::{BlockCount, expected_samples, ladder};
 pub use stage::{Stage, StageTimes};

@@ -9,11 +9,13 @@ use picture::luminance;
 use scene::{Environment, Light, LightKind, Scene};
 use std::f32::consts::{PI, TAU};
 
-/// A discrete distribution, drawn by bisection.
+/// A discrete distribution, drawn in O(1) on average: a guide table (Chen and Asau 1974) says where to begin looking.
 #[derive(Debug, Clone, Default)]
 struct Table {
     /// cumulative[i] = share of all entries before i; one longer than the entries.
     cumulative: Vec<f32>,
+    /// guide[k] = the entry at u = k/n.
+    guide: Vec<u32>,
 }
 
 impl Table {
@@ -25,17 +27,28 @@ impl Table {
             cumulative.push(sum);
         }
         let n = cumulative.len() - 1;
-        Table {
-            cumulative: (0..=n)
-                .map(|i| if sum > 0.0 { (cumulative[i] / sum) as f32 } else { i as f32 / n.max(1) as f32 })
-                .collect(),
-        }
+        let cumulative: Vec<f32> = (0..=n)
+            .map(|i| if sum > 0.0 { (cumulative[i] / sum) as f32 } else { i as f32 / n.max(1) as f32 })
+            .collect();
+        let mut at = 0;
+        let guide = (0..n)
+            .map(|k| {
+                while at + 1 < n && cumulative[at + 1] <= k as f32 / n as f32 {
+                    at += 1;
+                }
+                at as u32
+            })
+            .collect();
+        Table { cumulative, guide }
     }
 
     /// The entry at `u`, and where in it `u` lies.
     fn draw(&self, u: f32) -> (usize, f32) {
-        let last = self.cumulative.len() - 2;
-        let i = (self.cumulative.partition_point(|c| *c <= u).max(1) - 1).min(last);
+        let n = self.guide.len();
+        let mut i = self.guide[((u * n as f32) as usize).min(n - 1)] as usize;
+        while i + 1 < n && self.cumulative[i + 1] <= u {
+            i += 1;
+        }
         let share = self.share(i);
         let within = if share > 0.0 { (u - self.cumulative[i]) / share } else { 0.5 };
         (i, within.clamp(0.0, 0.999_999_94))
@@ -171,7 +184,13 @@ impl Lights {
             let textured = m.emissive_texture.map_or(1.0, |tex| mean_over(scene, t, &tex));
             emitter_of[i] = emitters.len() as u32;
             powers.push((lum(m.emission) * textured * area * PI).max(1e-12));
-            emitters.push(Emitter { triangle: i as u32, corners, normal: normal.normalize(), area, both_sides: m.double_sided });
+            emitters.push(Emitter {
+                triangle: i as u32,
+                corners,
+                normal: normal.normalize(),
+                area,
+                both_sides: m.double_sided,
+            });
         }
         let group_powers = [sky_power, punctual.iter().map(power).sum(), powers.iter().sum()];
         let total: f32 = group_powers.iter().sum();

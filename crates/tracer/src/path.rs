@@ -104,9 +104,7 @@ impl Tracer<'_> {
         let sampler = Sampler::new(self.settings.seed, x, y, half, index);
         let mut clock = Clock { last: (sampler.lot() & 31 == 0).then(thread_time) };
         let [fx, fy, ..] = sampler.set(0);
-        let ray = self
-            .view
-            .through(x as f32 + 0.5 + self.filter.offset(fx), y as f32 + 0.5 + self.filter.offset(fy));
+        let ray = self.view.through(x as f32 + 0.5 + self.filter.offset(fx), y as f32 + 0.5 + self.filter.offset(fy));
         let mut sample = self.path(ray, &sampler, counters, &mut clock);
         if !sample.radiance.is_finite() {
             counters.broken += 1;
@@ -182,7 +180,8 @@ impl Tracer<'_> {
                             None => l.light,
                         };
                         let weight = l.pdf.map_or(1.0, |p| power_heuristic(p, pdf));
-                        let side = if l.direction.dot(point.geometric) > 0.0 { point.geometric } else { -point.geometric };
+                        let side =
+                            if l.direction.dot(point.geometric) > 0.0 { point.geometric } else { -point.geometric };
                         let origin = offset(point.position, side);
                         counters.rays[RayKind::Direct as usize] += 1;
                         // Ends short of the light so that it does not shadow itself.

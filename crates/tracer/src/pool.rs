@@ -7,12 +7,24 @@ pub fn cores() -> usize {
     std::thread::available_parallelism().map_or(1, |n| n.get())
 }
 
-/// A pool of `threads` low-priority threads.
+/// A pool of `threads` low-priority threads for rendering.
 pub fn own_pool(threads: usize) -> Result<rayon::ThreadPool, Fault> {
+    pool(threads, "render", true)
+}
+
+/// A pool at normal priority for what a person waits for: pictures on the screen must not queue up behind a render.
+pub fn screen_pool() -> Result<rayon::ThreadPool, Fault> {
+    pool(cores(), "screen", false)
+}
+
+fn pool(threads: usize, name: &'static str, low: bool) -> Result<rayon::ThreadPool, Fault> {
     rayon::ThreadPoolBuilder::new()
         .num_threads(threads)
-        .thread_name(|i| format!("render-{i}"))
-        .start_handler(|_| {
+        .thread_name(move |i| format!("{name}-{i}"))
+        .start_handler(move |_| {
+            if !low {
+                return;
+            }
             // SAFETY: plain system calls about the calling thread; a refusal leaves the priority as it is.
             #[cfg(target_os = "linux")]
             unsafe {

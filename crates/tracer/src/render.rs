@@ -238,13 +238,13 @@ impl Render {
         let upto = (least_n + CHUNK).min(target);
         let tracer = self.tracer();
         let film = &*self.film;
-        let sum = (0..film.tiles.len())
-            .into_par_iter()
-            .map(|i| self.advance_tile(&tracer, i, upto, stop))
-            .reduce(Counters::default, |mut a, b| {
+        let sum = (0..film.tiles.len()).into_par_iter().map(|i| self.advance_tile(&tracer, i, upto, stop)).reduce(
+            Counters::default,
+            |mut a, b| {
                 a.add(&b);
                 a
-            });
+            },
+        );
         self.counters.add(&sum);
         if stop.load(Ordering::Relaxed) || upto < target {
             return;

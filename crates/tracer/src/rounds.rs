@@ -46,11 +46,18 @@ impl BlockCount {
 }
 
 /// Decides for all blocks of a superblock after they have reached `n` samples per half. `pixels` weighs the blocks.
-pub(crate) fn decide(blocks: &mut [BlockCount], pixels: &[u32], n: u32, least: u32, most: u32, threshold: f64, adaptive: bool) {
+pub(crate) fn decide(
+    blocks: &mut [BlockCount],
+    pixels: &[u32],
+    n: u32,
+    least: u32,
+    most: u32,
+    threshold: f64,
+    adaptive: bool,
+) {
     let variance = |b: &BlockCount| (b.grain as f64).powi(2) * b.n as f64;
     let total: u32 = pixels.iter().sum();
-    let mean: f64 =
-        blocks.iter().zip(pixels).map(|(b, p)| variance(b) * *p as f64).sum::<f64>() / total.max(1) as f64;
+    let mean: f64 = blocks.iter().zip(pixels).map(|(b, p)| variance(b) * *p as f64).sum::<f64>() / total.max(1) as f64;
     for b in blocks.iter_mut().filter(|b| b.running) {
         let floored = (variance(b).max(0.5 * mean) / n as f64).sqrt();
         if n >= least {

@@ -94,8 +94,9 @@ impl Stage {
             if tangent != Vec3::ZERO {
                 let bitangent = normal.cross(tangent) * if t0.w < 0.0 { -1.0 } else { 1.0 };
                 let n = tex.linear(&s.textures, uv).truncate() * 2.0 - 1.0;
-                normal = (tangent * (n.x * m.normal_scale) + bitangent * (n.y * m.normal_scale) + normal * n.z.max(0.01))
-                    .normalize_or(normal);
+                normal =
+                    (tangent * (n.x * m.normal_scale) + bitangent * (n.y * m.normal_scale) + normal * n.z.max(0.01))
+                        .normalize_or(normal);
             }
         }
         // The shading normal follows the side of the geometric one and is bent until the ray's origin sees it.

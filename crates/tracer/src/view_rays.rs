@@ -24,7 +24,9 @@ impl ViewRays {
                 let k = (0.5 * vertical).tan();
                 (Vec3::ZERO, Vec3::new(sx * k, sy * k, -1.0))
             }
-            Projection::Orthographic { half_height } => (Vec3::new(sx * half_height, sy * half_height, 0.0), Vec3::NEG_Z),
+            Projection::Orthographic { half_height } => {
+                (Vec3::new(sx * half_height, sy * half_height, 0.0), Vec3::NEG_Z)
+            }
         };
         Ray {
             origin: self.to_world.transform_point3(origin),

@@ -16,7 +16,8 @@ fn stage() -> Arc<Stage> {
     let mut set = Set::default();
     let lamp = set.material(Material { emission: Vec3::splat(40.0), ..Material::matte(Vec3::ZERO) });
     let floor = set.material(Material::matte(Vec3::new(0.6, 0.5, 0.4)));
-    let glass = set.material(Material { metallic: 0.0, roughness: 0.0, transmission: 1.0, solid: true, ..Material::default() });
+    let glass =
+        set.material(Material { metallic: 0.0, roughness: 0.0, transmission: 1.0, solid: true, ..Material::default() });
     let mirror = set.material(Material { roughness: 0.2, base: Vec3::splat(0.9), ..Material::default() });
     set.quad(Vec3::new(-3.0, 0.0, -3.0), Vec3::Z * 6.0, Vec3::X * 6.0, floor);
     set.quad(Vec3::new(-0.1, 2.0, -0.1), Vec3::X * 0.2, Vec3::Z * 0.2, lamp);
@@ -111,14 +112,17 @@ fn another_seed_is_another_grain_of_the_same_picture() {
 fn what_cannot_be_rendered_is_refused_before_it_is_tried() {
     let stage = stage();
     let pool = Arc::new(own_pool(1).unwrap());
-    let refuse = |d: Description| Render::new(stage.clone(), d, pool.clone(), false).err().expect("a fault").to_string();
+    let refuse =
+        |d: Description| Render::new(stage.clone(), d, pool.clone(), false).err().expect("a fault").to_string();
     let outside = Region { x: 140, y: 0, width: 20, height: 10 };
-    insta::assert_snapshot!([
-        refuse(describe(uneven(true, "8"), Some(outside))),
-        refuse(describe(uneven(true, "8"), Some(Region { x: u32::MAX, y: 0, width: 2, height: 1 }))),
-        refuse(describe(uneven(true, "8").with(K::SamplingLeast, 64), None)),
-        refuse(describe(tuning((16384, 16384), 16), None)),
-        refuse(Description { camera: "Nobody".into(), ..describe(uneven(true, "8"), None) }),
-    ]
-    .join("\n"));
+    insta::assert_snapshot!(
+        [
+            refuse(describe(uneven(true, "8"), Some(outside))),
+            refuse(describe(uneven(true, "8"), Some(Region { x: u32::MAX, y: 0, width: 2, height: 1 }))),
+            refuse(describe(uneven(true, "8").with(K::SamplingLeast, 64), None)),
+            refuse(describe(tuning((16384, 16384), 16), None)),
+            refuse(Description { camera: "Nobody".into(), ..describe(uneven(true, "8"), None) }),
+        ]
+        .join("\n")
+    );
 }

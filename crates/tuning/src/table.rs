@@ -42,7 +42,7 @@ knobs! {
         "Width of the whole frame in pixels. Time grows with the number of pixels.";
     FrameHeight "frame.height" Frame "Height" "px" Whole { least: 1, most: 16384 }, Logarithmic, w(540), &[Time],
         "Height of the whole frame in pixels. The camera's vertical angle stays; a wider frame shows more at the sides.";
-    FrameTransparent "frame.transparent" Frame "Transparent environment" "" Switch, Linear, Value::Switch(false), &[Look],
+    FrameTransparent "frame.transparent" Frame "Transparent" "" Switch, Linear, Value::Switch(false), &[Look],
         "The environment is not drawn behind the objects; alpha holds how much of each pixel they cover.";
     FrameFilter "frame.filter" Frame "Pixel filter" "" Choice { names: &["box", "triangle", "gaussian", "blackman_harris"] }, Linear, name("blackman_harris"), &[Grain, Look],
         "How samples around a pixel's centre are weighted. The box is the sharpest of these and the roughest at edges; Blackman–Harris gives the smoothest edges.";
@@ -68,7 +68,7 @@ knobs! {
         "Bounces off mirrors and glossy surfaces. Too few turns mirrors in mirrors black.";
     DepthTransmission "depth.transmission" Paths "Transmission" "" Whole { least: 0, most: 128 }, Logarithmic, w(16), &[Time, Look],
         "Passages through glass; each pane or lens needs two. Too few turns glass black.";
-    RouletteFrom "depth.roulette_from" Paths "Roulette from" "bounce" Whole { least: 1, most: 128 }, Linear, w(4), &[Time, Grain],
+    RouletteFrom "depth.roulette_from" Paths "Roulette from bounce" "" Whole { least: 1, most: 128 }, Linear, w(4), &[Time, Grain],
         "From this bounce on, weak paths are ended at random and the survivors weighted up. Early saves time and adds grain; the mean stays.";
     CleanupDenoise "cleanup.denoise" CleanUp "Denoiser" "" Choice { names: &["none", "quick"] }, Linear, name("none"), &[Grain, Look],
         "What is done with the grain that is left. Quick: a guided filter in a fraction of a second.";

@@ -32,12 +32,7 @@ impl Knob {
     /// The row with this id.
     pub fn by_id(id: &str) -> Result<(usize, &'static Knob), Fault> {
         KNOBS.iter().enumerate().find(|(_, k)| k.id == id).ok_or_else(|| {
-            Fault::new(
-                Code::NotFound,
-                format!("there is no knob \"{id}\""),
-                id,
-                "`mellow-grain knobs` lists them all",
-            )
+            Fault::new(Code::NotFound, format!("there is no knob \"{id}\""), id, "`mellow-grain knobs` lists them all")
         })
     }
 
@@ -114,9 +109,7 @@ pub struct Tuning {
 
 impl Default for Tuning {
     fn default() -> Self {
-        Tuning {
-            values: KNOBS.iter().map(|k| k.default.clone()).collect(),
-        }
+        Tuning { values: KNOBS.iter().map(|k| k.default.clone()).collect() }
     }
 }
 
@@ -183,8 +176,7 @@ impl Tuning {
 
     /// A tuning with this knob set; for values that are known to be valid.
     pub fn with(mut self, k: K, value: impl Into<serde_json::Value>) -> Self {
-        self.set(KNOBS[k as usize].id, &value.into())
-            .expect("a value inside the knob's range");
+        self.set(KNOBS[k as usize].id, &value.into()).expect("a value inside the knob's range");
         self
     }
 
@@ -218,12 +210,7 @@ impl Tuning {
             .iter()
             .zip(self.values.iter().zip(&other.values))
             .filter(|(_, (a, b))| a != b)
-            .map(|(k, (a, b))| Difference {
-                id: k.id,
-                label: k.label,
-                a: a.clone(),
-                b: b.clone(),
-            })
+            .map(|(k, (a, b))| Difference { id: k.id, label: k.label, a: a.clone(), b: b.clone() })
             .collect()
     }
 
@@ -235,12 +222,7 @@ impl Tuning {
     /// Reads a tuning from JSON text, with the name of the file for messages.
     pub fn from_json(text: &str, file: &str) -> Result<Self, Fault> {
         let map: BTreeMap<String, serde_json::Value> = serde_json::from_str(text).map_err(|e| {
-            Fault::new(
-                Code::WrongType,
-                e.to_string(),
-                file,
-                "a tuning is one JSON object from knob id to value",
-            )
+            Fault::new(Code::WrongType, e.to_string(), file, "a tuning is one JSON object from knob id to value")
         })?;
         Tuning::default().changed(&map).map_err(|f| f.within(file))
     }

@@ -1,9 +1,9 @@
 //! Tests and their proofs.
 
+use crate::shots::values;
 use crate::{
     Comparison, Event, NewTest, ProofChange, ProofState, ProofView, SPARE_TESTS, Workshop, json, lock, parse, pictures,
 };
-use crate::shots::values;
 use fault::{Code, Fault, panic_text};
 use picture::files::{PngDepth, png, write_exr, write_whole};
 use picture::{Region, metrics, reduced};
@@ -170,7 +170,7 @@ impl Workshop {
         write_whole(&folder.join("film.exr"), |out| write_exr(out, d.frame(), area, saved.channels, &json(d)?))?;
         write_bytes(&folder.join("counts.json"), json(&saved.counts)?.as_bytes())?;
         let plate = Arc::new(render.plate());
-        let picture = self.0.pool.install(|| deliver::delivered(&plate, d));
+        let picture = self.0.screen.install(|| deliver::delivered(&plate, d));
         write_thumbnail(&folder.join("thumb.png"), &picture, plate.region, d)?;
         self.remember_plate(job.proof, plate);
         Ok(())
@@ -313,7 +313,12 @@ pub(crate) fn write_bytes(path: &std::path::Path, bytes: &[u8]) -> Result<(), Fa
 }
 
 /// A small picture for sheets and lists.
-pub(crate) fn write_thumbnail(path: &std::path::Path, pixels: &[picture::Rgb], r: Region, d: &Description) -> Result<(), Fault> {
+pub(crate) fn write_thumbnail(
+    path: &std::path::Path,
+    pixels: &[picture::Rgb],
+    r: Region,
+    d: &Description,
+) -> Result<(), Fault> {
     let (w, h) = (r.width as usize, r.height as usize);
     let height = THUMBNAIL.min(h);
     let width = ((w * height) as f64 / h as f64).round().clamp(1.0, 640.0) as usize;

@@ -2,9 +2,7 @@
 //! that time does not count. Its state is put away now and then, and it goes on from there after a restart.
 
 use crate::bench::{idle, write_bytes, write_thumbnail};
-use crate::{
-    Event, FileView, FinalReport, FinalState, FinalView, ForecastBrief, Workshop, json, lock, parse,
-};
+use crate::{Event, FileView, FinalReport, FinalState, FinalView, ForecastBrief, Workshop, json, lock, parse};
 use fault::{Code, Fault, panic_text};
 use picture::files::{write_exr, write_whole};
 use std::collections::HashMap;
@@ -147,9 +145,8 @@ impl Workshop {
         let done = catch_unwind(AssertUnwindSafe(|| self.render_final(row, &cancel)))
             .unwrap_or_else(|p| Err(Fault::internal(panic_text(&*p), format!("final {}", row.id))));
         let stored = match done {
-            Ok(Some((report, files))) => json(&report).and_then(|report| {
-                self.0.store.end_final(row.id, "delivered", Some(&report), &json(&files)?, None)
-            }),
+            Ok(Some((report, files))) => json(&report)
+                .and_then(|report| self.0.store.end_final(row.id, "delivered", Some(&report), &json(&files)?, None)),
             Ok(None) => self.0.store.end_final(row.id, "cancelled", None, "[]", None),
             Err(f) => json(&f).and_then(|f| self.0.store.end_final(row.id, "failed", None, "[]", Some(&f))),
         };
@@ -225,7 +222,7 @@ impl Workshop {
         let pixels = d.area().area() as f64;
         let clock = Instant::now();
         let plate = render.plate();
-        let picture = self.0.pool.install(|| deliver::delivered(&plate, &d));
+        let picture = self.0.screen.install(|| deliver::delivered(&plate, &d));
         let denoise = clock.elapsed().as_secs_f64();
         if d.tuning.name(K::CleanupDenoise) != "none" {
             self.0.store.set_machine("denoise_per_pixel", denoise / pixels)?;
@@ -266,11 +263,8 @@ fn checkpoint(render: &Render, d: &Description, folder: &std::path::Path) -> Res
 /// `eyepiece-desk_desk-close_0007`: letters and digits only, so that it is a good file name everywhere.
 fn file_base(shot: &str, camera: &str, id: i64) -> String {
     let slug = |s: &str| {
-        let words: Vec<String> = s
-            .split(|c: char| !c.is_alphanumeric())
-            .filter(|w| !w.is_empty())
-            .map(str::to_lowercase)
-            .collect();
+        let words: Vec<String> =
+            s.split(|c: char| !c.is_alphanumeric()).filter(|w| !w.is_empty()).map(str::to_lowercase).collect();
         words.join("-")
     };
     format!("{}_{}_{id:04}", slug(shot), slug(camera))

@@ -50,7 +50,8 @@ impl Workshop {
             };
             let report: RenderReport = parse(report, "report")?;
             let counts: SavedCounts = parse(&counts, "counts")?;
-            let Some(f) = forecast(Measured { description: &d, counts: &counts, report: &report }, tuning, &machine) else {
+            let Some(f) = forecast(Measured { description: &d, counts: &counts, report: &report }, tuning, &machine)
+            else {
                 continue;
             };
             let rank = |f: &Forecast| (f.needs_test.len(), !f.measured, (-1e4 * f.seen) as i64);

@@ -15,6 +15,7 @@ mod views;
 
 pub use events::Event;
 pub use pictures::{Layer, Look, PixelReadout, Shown};
+pub use tarnfell::DemoSize;
 pub use views::*;
 
 use fault::Fault;
@@ -22,7 +23,7 @@ use std::collections::VecDeque;
 use std::path::Path;
 use std::sync::{Arc, Condvar, Mutex, MutexGuard};
 use store::Store;
-use tracer::{Stage, cores, own_pool};
+use tracer::{Stage, cores, own_pool, screen_pool};
 
 /// Largest number of ended tests of a shot that stay without being pulled.
 const SPARE_TESTS: usize = 12;
@@ -37,7 +38,10 @@ pub struct Workshop(Arc<Inner>);
 
 pub(crate) struct Inner {
     pub store: Store,
+    /// Renders.
     pub pool: Arc<rayon::ThreadPool>,
+    /// Prepares pictures for the screen and for files.
+    pub screen: rayon::ThreadPool,
     pub events: events::Events,
     /// Ready scenes, latest last.
     pub stages: Mutex<VecDeque<(library::StageKey, Arc<Stage>)>>,
@@ -61,6 +65,7 @@ impl Workshop {
         let workshop = Workshop(Arc::new(Inner {
             store,
             pool: Arc::new(own_pool(cores())?),
+            screen: screen_pool()?,
             events: events::Events::default(),
             stages: Mutex::default(),
             test: Mutex::default(),

@@ -26,7 +26,11 @@ impl Workshop {
         let scene = read_glb(bytes, name)?;
         save(&self.0.store.scene_file(&scene.hash), bytes)?;
         let name = name.trim_end_matches(".glb").to_string();
-        self.0.store.add_scene(&SceneRow { hash: scene.hash.clone(), name: name.clone(), report: json(&scene.report)? })?;
+        self.0.store.add_scene(&SceneRow {
+            hash: scene.hash.clone(),
+            name: name.clone(),
+            report: json(&scene.report)?,
+        })?;
         self.0.events.tell(Event::Shots);
         Ok(SceneView { hash: scene.hash, name, report: scene.report })
     }
@@ -75,7 +79,7 @@ impl Workshop {
             None => None,
         };
         tell(Phase::Structure);
-        let stage = self.0.pool.install(|| Arc::new(Stage::new(scene, environment)));
+        let stage = self.0.screen.install(|| Arc::new(Stage::new(scene, environment)));
         let mut stages = lock(&self.0.stages);
         stages.push_back((key.clone(), stage.clone()));
         while stages.len() > STAGES {

@@ -95,7 +95,12 @@ impl Workshop {
         if let Some(t) = self.running_test(proof) {
             let film = lock(&t.film).clone();
             return film.map(|f| Arc::new(f.plate())).ok_or_else(|| {
-                Fault::new(Code::Busy, "the test has no picture yet", format!("proof {proof}"), "it is there in a moment")
+                Fault::new(
+                    Code::Busy,
+                    "the test has no picture yet",
+                    format!("proof {proof}"),
+                    "it is there in a moment",
+                )
             });
         }
         if let Some((_, p)) = lock(&self.0.plates).iter().find(|(id, _)| *id == proof) {
@@ -134,7 +139,7 @@ impl Workshop {
         if running {
             return Ok(Arc::new(plate.mean()));
         }
-        let picture = Arc::new(self.0.pool.install(|| denoise::quick(&plate, blend as f32)));
+        let picture = Arc::new(self.0.screen.install(|| denoise::quick(&plate, blend as f32)));
         let mut kept = lock(&self.0.denoised);
         kept.push_back((key, picture.clone()));
         while kept.len() > KEPT {
@@ -148,7 +153,7 @@ impl Workshop {
         let (d, _) = self.measured(proof)?;
         let view = look.view;
         let plain = |pixels: &[Rgb], f: &(dyn Fn(Rgb) -> [u8; 3] + Sync)| -> Vec<[u8; 3]> {
-            self.0.pool.install(|| pixels.par_iter().map(|c| f(*c)).collect())
+            self.0.screen.install(|| pixels.par_iter().map(|c| f(*c)).collect())
         };
         let rgb = match layer {
             Layer::Picture => plain(&self.delivered(proof, look)?, &|c| view.bytes(c)),
@@ -159,7 +164,9 @@ impl Workshop {
             }
             Layer::Samples => maps::sample_map(&plate),
             Layer::Albedo => plain(&plate.albedo, &|c| View::PLAIN.bytes(c)),
-            Layer::Normal => plain(&plate.normal, &|n| n.map(|v| ((v * 0.5 + 0.5).clamp(0.0, 1.0) * 255.0 + 0.5) as u8)),
+            Layer::Normal => {
+                plain(&plate.normal, &|n| n.map(|v| ((v * 0.5 + 0.5).clamp(0.0, 1.0) * 255.0 + 0.5) as u8))
+            }
         };
         let rgba = rgb.iter().flat_map(|c| [c[0], c[1], c[2], 255]).collect();
         Ok(Shown { frame: plate.frame, region: plate.region, rgba })

@@ -14,14 +14,24 @@ pub(crate) fn values(t: &Tuning) -> Values {
 fn check_name(name: &str) -> Result<String, Fault> {
     let name = name.trim();
     if name.is_empty() || name.chars().count() > 120 {
-        return Err(Fault::new(Code::OutOfRange, "a name needs 1 to 120 characters", "name", "type a shorter or longer name"));
+        return Err(Fault::new(
+            Code::OutOfRange,
+            "a name needs 1 to 120 characters",
+            "name",
+            "type a shorter or longer name",
+        ));
     }
     Ok(name.to_string())
 }
 
 fn check_budget(budget: f64) -> Result<f64, Fault> {
     if !budget.is_finite() || !(1.0..=30.0 * 86400.0).contains(&budget) {
-        return Err(Fault::new(Code::OutOfRange, "a budget is 1 s to 30 days of render time", "budget", "give seconds in that range"));
+        return Err(Fault::new(
+            Code::OutOfRange,
+            "a budget is 1 s to 30 days of render time",
+            "budget",
+            "give seconds in that range",
+        ));
     }
     Ok(budget)
 }

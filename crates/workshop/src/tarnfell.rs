@@ -5,6 +5,25 @@ use fault::Fault;
 use picture::Region;
 use tuning::{K, Tuning};
 
+/// How much is rendered to prepare the demo.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum DemoSize {
+    /// As an artist sees it: one to two minutes on two cores.
+    Full,
+    /// Small frames and few samples, for tests of everything around the pictures.
+    Small,
+}
+
+impl DemoSize {
+    /// Width and height of a frame, and the divisor of the sample counts.
+    fn frame(self) -> (u32, u32, u32) {
+        match self {
+            DemoSize::Full => (720, 450, 1),
+            DemoSize::Small => (320, 200, 4),
+        }
+    }
+}
+
 struct Prepared {
     name: &'static str,
     file: &'static str,
@@ -16,26 +35,32 @@ struct Prepared {
     note: &'static str,
 }
 
-fn shots() -> Vec<Prepared> {
+fn shots(size: DemoSize) -> Vec<Prepared> {
+    let (width, height, _) = size.frame();
     let base = |exposure: f64| {
         Tuning::default()
-            .with(K::FrameWidth, 960)
-            .with(K::FrameHeight, 600)
-            .with(K::SamplingLeast, 16)
-            .with(K::SamplingMost, 256)
+            .with(K::FrameWidth, width)
+            .with(K::FrameHeight, height)
             .with(K::SamplingThreshold, 0.02)
             .with(K::CleanupDenoise, "quick")
             .with(K::ViewTransform, "shoulder")
             .with(K::ViewExposure, exposure)
+    };
+    // Regions in hundredths of the frame.
+    let region = |x: u32, y: u32, w: u32, h: u32| Region {
+        x: x * width / 100,
+        y: y * height / 100,
+        width: w * width / 100,
+        height: h * height / 100,
     };
     vec![
         Prepared {
             name: "Lens cabinet",
             file: "lens-cabinet.glb",
             camera: "Front",
-            budget: 360.0,
-            tuning: base(0.5).with(K::DepthTotal, 20).with(K::DepthTransmission, 20),
-            region: Region { x: 304, y: 240, width: 224, height: 144 },
+            budget: 180.0,
+            tuning: base(1.0).with(K::DepthTotal, 20).with(K::DepthTransmission, 20),
+            region: region(30, 36, 24, 26),
             region_name: "filters behind glass",
             note: "Filters keep their colour at 20 passages.",
         },
@@ -43,9 +68,9 @@ fn shots() -> Vec<Prepared> {
             name: "Dome hall",
             file: "dome-hall.glb",
             camera: "From the stair",
-            budget: 600.0,
-            tuning: base(3.5).with(K::DepthDiffuse, 8),
-            region: Region { x: 400, y: 224, width: 224, height: 160 },
+            budget: 720.0,
+            tuning: base(4.0).with(K::DepthDiffuse, 8),
+            region: region(42, 36, 22, 28),
             region_name: "mount and railing",
             note: "Nearly all light is indirect here.",
         },
@@ -53,9 +78,9 @@ fn shots() -> Vec<Prepared> {
             name: "Eyepiece desk",
             file: "eyepiece-desk.glb",
             camera: "Desk, close",
-            budget: 480.0,
-            tuning: base(2.5),
-            region: Region { x: 560, y: 224, width: 224, height: 192 },
+            budget: 420.0,
+            tuning: base(3.0),
+            region: region(58, 36, 24, 34),
             region_name: "lens foot",
             note: "Lamp sits too close to the wall.",
         },
@@ -64,13 +89,14 @@ fn shots() -> Vec<Prepared> {
 
 impl Workshop {
     /// Builds scenes, shots, proofs and a final where the data folder has no shots yet; `say` hears what is done.
-    pub fn prepare_demo(&self, say: &mut dyn FnMut(&str)) -> Result<(), Fault> {
+    pub fn prepare_demo(&self, size: DemoSize, say: &mut dyn FnMut(&str)) -> Result<(), Fault> {
         if !self.0.store.shots()?.is_empty() {
             return Ok(());
         }
+        let (width, height, divisor) = size.frame();
         say("Preparing the Tarnfell demo, once: building scenes …");
         let sky = self.import_environment("tarnfell-dusk.hdr", &demo::tarnfell_dusk())?;
-        for shot in shots() {
+        for shot in shots(size) {
             let glb = match shot.file {
                 "eyepiece-desk.glb" => demo::eyepiece_desk(),
                 "dome-hall.glb" => demo::dome_hall(),
@@ -87,10 +113,16 @@ impl Workshop {
             let id = self.add_shot_with(&new, &shot.tuning)?;
             say(&format!("{}: rendering proofs …", shot.name));
             // A sketch of the whole, the same region at few samples and at more.
-            self.demo_proof(id, &shot.tuning.clone().with(K::SamplingMost, 16), None, "first sketch", "")?;
-            let few = shot.tuning.clone().with(K::SamplingMost, 16);
+            self.demo_proof(
+                id,
+                &shot.tuning.clone().with(K::SamplingMost, 6 / divisor.min(3)).with(K::SamplingLeast, 2),
+                None,
+                "first sketch",
+                "",
+            )?;
+            let few = shot.tuning.clone().with(K::SamplingMost, 12 / divisor).with(K::SamplingLeast, 2);
             self.demo_proof(id, &few, Some(shot.region), shot.region_name, "")?;
-            let more = shot.tuning.clone().with(K::SamplingMost, 96);
+            let more = shot.tuning.clone().with(K::SamplingMost, 32 / divisor).with(K::SamplingLeast, 8);
             self.demo_proof(id, &more, Some(shot.region), shot.region_name, shot.note)?;
             self.revise_demo(id, &shot.tuning)?;
         }
@@ -99,9 +131,10 @@ impl Workshop {
         let own = self.tuning(first)?;
         let small = own
             .clone()
-            .with(K::FrameWidth, 480)
-            .with(K::FrameHeight, 300)
-            .with(K::SamplingMost, 96)
+            .with(K::FrameWidth, width / 2)
+            .with(K::FrameHeight, height / 2)
+            .with(K::SamplingMost, 96 / divisor)
+            .with(K::SamplingLeast, 8)
             .with(K::SamplingThreshold, 0.03);
         self.revise_demo(first, &small)?;
         self.add_final(first)?;
@@ -116,7 +149,14 @@ impl Workshop {
         Ok(())
     }
 
-    fn demo_proof(&self, shot: i64, tuning: &Tuning, region: Option<Region>, name: &str, note: &str) -> Result<(), Fault> {
+    fn demo_proof(
+        &self,
+        shot: i64,
+        tuning: &Tuning,
+        region: Option<Region>,
+        name: &str,
+        note: &str,
+    ) -> Result<(), Fault> {
         self.revise_demo(shot, tuning)?;
         let proof = self.start_test(shot, &NewTest { region })?;
         self.wait_for_test();

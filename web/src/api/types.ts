@@ -32,7 +32,7 @@ export type Knob = {
  */
 id: string, group: Group, label: string, 
 /**
- * Unit as printed after the value; empty when it has none.
+ * Unit as printed after the value; empty when it has none. `share` is a fraction of 1, for people in percent.
  */
 unit: string, kind: Kind, scale: Scale, default: Value, trades: Array<Trade>, 
 /**

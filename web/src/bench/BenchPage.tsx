@@ -297,17 +297,10 @@ function Bench({ shot }: { shot: ShotView }) {
           />
           <RegionBar region={region} set={setRegion} frame={frame} />
           <span className="grow" />
-          <Tooltip
-            title={
-              other
-                ? "A is the compared proof, B the shown one"
-                : "Choose A|B on a proof to compare it with the shown one"
-            }
-          >
+          {other ? (
             <Segmented<CompareMode>
               size="small"
-              value={other ? mode : "off"}
-              disabled={!other}
+              value={mode}
               onChange={(m) => setMode(m)}
               options={[
                 { value: "off", label: "Off" },
@@ -315,7 +308,9 @@ function Bench({ shot }: { shot: ShotView }) {
                 { value: "flicker", label: "Flicker" },
               ]}
             />
-          </Tooltip>
+          ) : (
+            <span className="second">A|B on a proof compares it</span>
+          )}
         </div>
         <div className="stage-frame">
           <Stage

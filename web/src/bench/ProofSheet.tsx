@@ -95,9 +95,9 @@ function Card({ proof, p }: { proof: ProofView; p: Props }) {
       <div className="proof-line second">
         {r ? (
           <>
-            {duration(r.seconds)} · grain {percent(r.grain)}
+            {duration(r.seconds)} · grain {percent(r.grain, r.grain < 0.1 ? 1 : 0)}
             {proof.differs > 0 && (
-              <Tooltip title="Knobs that differ from the tuning now">{` · ≠ ${proof.differs}`}</Tooltip>
+              <Tooltip title="Knobs that differ from the tuning now">{` · ≠${proof.differs}`}</Tooltip>
             )}
             {!r.complete && " · stopped"}
           </>

@@ -70,7 +70,7 @@ export function TestBar({ shot, region, test, live, setLive, start, stop, shown,
           </Tooltip>
           <span className="num">
             {duration(p.elapsed)}
-            {running && p.remaining !== null && `, ends about ${duration(p.elapsed + p.remaining)}`}
+            {running && p.remaining !== null && `, ends ≈ ${duration(p.elapsed + p.remaining)}`}
           </span>
           {p.grain !== null && (
             <span className="num">

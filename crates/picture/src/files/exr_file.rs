@@ -59,7 +59,8 @@ pub fn write_exr(
     attributes.layer_position = Vec2(region.x as i32, region.y as i32);
     attributes.software_name = Some(Text::from("Mellow Grain"));
     attributes.comments = Text::new_or_none(comment);
-    let encoding = Encoding { compression: Compression::ZIP16, blocks: Blocks::ScanLines, line_order: LineOrder::Increasing };
+    let encoding =
+        Encoding { compression: Compression::ZIP16, blocks: Blocks::ScanLines, line_order: LineOrder::Increasing };
     let size = (region.width as usize, region.height as usize);
     let layer = Layer::new(size, attributes, encoding, AnyChannels::sort(list));
     let display = IntegerBounds::new((0, 0), (frame.0 as usize, frame.1 as usize));

@@ -32,12 +32,7 @@ pub fn read_picture_bytes(bytes: &[u8], place: &str) -> Result<Loaded, Fault> {
         return read_exr(bytes, place);
     }
     let wrong = || {
-        Fault::new(
-            Code::WrongType,
-            "not a picture that can be read",
-            place,
-            "give OpenEXR, Radiance HDR, PNG or JPEG",
-        )
+        Fault::new(Code::WrongType, "not a picture that can be read", place, "give OpenEXR, Radiance HDR, PNG or JPEG")
     };
     let reader = ImageReader::new(Cursor::new(bytes)).with_guessed_format().map_err(|_| wrong())?;
     let format = reader.format().ok_or_else(wrong)?;
@@ -55,13 +50,13 @@ pub fn read_picture_bytes(bytes: &[u8], place: &str) -> Result<Loaded, Fault> {
     let linear = format == ImageFormat::Hdr;
     let eight_bit = matches!(
         decoded,
-        DynamicImage::ImageRgb8(_) | DynamicImage::ImageRgba8(_) | DynamicImage::ImageLuma8(_) | DynamicImage::ImageLumaA8(_)
+        DynamicImage::ImageRgb8(_)
+            | DynamicImage::ImageRgba8(_)
+            | DynamicImage::ImageLuma8(_)
+            | DynamicImage::ImageLumaA8(_)
     );
     let rgb = decoded.into_rgb32f();
-    let pixels = rgb
-        .pixels()
-        .map(|p| if linear { p.0 } else { p.0.map(srgb_decode) })
-        .collect();
+    let pixels = rgb.pixels().map(|p| if linear { p.0 } else { p.0.map(srgb_decode) }).collect();
     Ok(Loaded { width: width as usize, height: height as usize, pixels, eight_bit })
 }
 

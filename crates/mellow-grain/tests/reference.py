@@ -1,0 +1,51 @@
+"""Opens our files with the formats' reference libraries: OpenEXR 3.5, Pillow 13; metrics by scikit-image 0.26."""
+
+import json
+
+import numpy as np
+import OpenEXR
+from PIL import Image
+from skimage.metrics import peak_signal_noise_ratio, structural_similarity
+
+
+def channels(name):
+    part = OpenEXR.File(name, separate_channels=True)
+    header = part.header()
+    lo, hi = header["dataWindow"]
+    assert (tuple(lo), tuple(hi)) == ((33, 21), (82, 60)), "data window = region"
+    lo, hi = header["displayWindow"]
+    assert (tuple(lo), tuple(hi)) == ((0, 0), (119, 79)), "display window = frame"
+    return {k: v.pixels for k, v in part.channels().items()}
+
+
+def srgb(x):
+    x = np.clip(x, 0, 1)
+    return np.where(x <= 0.0031308, 12.92 * x, 1.055 * x ** (1 / 2.4) - 0.055)
+
+
+a, b = channels("a.exr"), channels("b.exr")
+wanted = ["R", "G", "B", "A", "depth.Z", "grain.Y", "samples.Y"]
+wanted += [f"{layer}.{c}" for layer in ("noisy", "albedo") for c in "RGB"] + [f"normal.{c}" for c in "XYZ"]
+assert sorted(a) == sorted(wanted), sorted(a)
+assert all(v.shape == (40, 50) for v in a.values())
+assert a["samples.Y"].dtype == np.uint32 and set(np.unique(a["samples.Y"])) <= {4, 6, 8, 12, 16}
+assert all(v.dtype == np.float32 for k, v in a.items() if k != "samples.Y")
+assert np.all(b["A"] == 1) and np.all((a["A"] >= 0) & (a["A"] <= 1))
+assert np.array_equal(a["R"], a["noisy.R"]), "without a denoiser the delivered picture is the noisy one"
+
+# The PNG is the EXR through exposure 1 and the sRGB curve, in 16 bits.
+shown = Image.open("b.png")
+assert shown.info.get("srgb") is not None and shown.size == (50, 40)
+eight = np.asarray(shown.convert("RGB"), dtype=np.float64) / 255
+linear = np.stack([b[c] for c in "RGB"], axis=-1).astype(np.float64)
+assert np.abs(eight - srgb(2 * linear)).max() < 1.01 / 255
+assert Image.open("a.png").mode in ("RGBA", "RGBA;16B"), "alpha where the environment is transparent"
+
+said = json.load(open("compare.json"))
+da, db = srgb(np.stack([a[c] for c in "RGB"], axis=-1).astype(np.float64)), srgb(linear)
+psnr = peak_signal_noise_ratio(da, db, data_range=1)
+ssim = structural_similarity(
+    da, db, data_range=1, gaussian_weights=True, sigma=1.5, use_sample_covariance=False, channel_axis=2
+)
+assert abs(said["psnr"] - psnr) < 1e-3, (said, psnr)
+assert abs(said["ssim"] - ssim) < 1e-4, (said, ssim)

@@ -1,0 +1,186 @@
+//! Import of GLB files: what is read, and that no file, however hostile, gets more than a typed error.
+
+use fault::Fault;
+use scene::{Environment, Handling, read_glb};
+use serde_json::{Value, json};
+
+/// A GLB from its JSON and binary chunk.
+fn glb(document: &Value, binary: &[u8]) -> Vec<u8> {
+    let mut text = serde_json::to_vec(document).unwrap();
+    while text.len() % 4 != 0 {
+        text.push(b' ');
+    }
+    let mut binary = binary.to_vec();
+    while binary.len() % 4 != 0 {
+        binary.push(0);
+    }
+    let mut out = b"glTF".to_vec();
+    for n in [2u32, 28 + text.len() as u32 + binary.len() as u32, text.len() as u32] {
+        out.extend(n.to_le_bytes());
+    }
+    out.extend(b"JSON");
+    out.extend(text);
+    out.extend((binary.len() as u32).to_le_bytes());
+    out.extend(b"BIN\0");
+    out.extend(binary);
+    out
+}
+
+/// One triangle with a material, a light and a camera under a node that moves, turns and mirrors it.
+fn small() -> (Value, Vec<u8>) {
+    let positions: [f32; 9] = [0.0, 0.0, 0.0, 1.0, 0.0, 0.0, 0.0, 1.0, 0.0];
+    let mut binary: Vec<u8> = positions.iter().flat_map(|f| f.to_le_bytes()).collect();
+    binary.extend([0u8, 1, 2, 0]);
+    let document = json!({
+        "asset": { "version": "2.0" },
+        "scene": 0,
+        "scenes": [{ "nodes": [0] }],
+        "nodes": [
+            { "name": "parent", "translation": [0, 0, 5], "scale": [-2, 2, 2], "children": [1, 2, 3] },
+            { "name": "triangle", "mesh": 0 },
+            { "name": "eye", "camera": 0, "translation": [0, 0, 3] },
+            { "name": "lamp", "extensions": { "KHR_lights_punctual": { "light": 0 } } }
+        ],
+        "meshes": [{ "primitives": [{ "attributes": { "POSITION": 0 }, "indices": 1, "material": 0 }] }],
+        "materials": [{
+            "name": "glow",
+            "emissiveFactor": [1.0, 0.5, 0.25],
+            "pbrMetallicRoughness": { "baseColorFactor": [0.2, 0.4, 0.6, 1.0], "metallicFactor": 0.0, "roughnessFactor": 0.3 },
+            "extensions": {
+                "KHR_materials_emissive_strength": { "emissiveStrength": 8.0 },
+                "KHR_materials_specular": { "specularFactor": 0.0 },
+                "KHR_materials_ior": { "ior": 1.7 }
+            }
+        }],
+        "cameras": [{ "type": "perspective", "perspective": { "yfov": 0.7, "znear": 0.1 } }],
+        "accessors": [
+            { "bufferView": 0, "componentType": 5126, "count": 3, "type": "VEC3", "min": [0, 0, 0], "max": [1, 1, 0] },
+            { "bufferView": 1, "componentType": 5121, "count": 3, "type": "SCALAR" }
+        ],
+        "bufferViews": [{ "buffer": 0, "byteLength": 36 }, { "buffer": 0, "byteOffset": 36, "byteLength": 3 }],
+        "buffers": [{ "byteLength": 40 }],
+        "extensions": { "KHR_lights_punctual": { "lights": [{ "type": "spot", "intensity": 12.0, "spot": { "innerConeAngle": 0.1, "outerConeAngle": 0.4 } }] } },
+        "extensionsUsed": ["KHR_lights_punctual", "KHR_materials_emissive_strength", "KHR_materials_specular", "KHR_materials_ior", "KHR_materials_unlit"]
+    });
+    (document, binary)
+}
+
+#[test]
+fn values_arrive_in_world_space_and_units() {
+    let (document, binary) = small();
+    let s = read_glb(&glb(&document, &binary), "small.glb").unwrap();
+    let m = &s.materials[0];
+    assert_eq!((m.emission.x, m.emission.y, m.ior, m.specular, m.roughness), (8.0, 4.0, 1.7, 0.0, 0.3));
+    assert_eq!(s.positions[s.triangles[0].vertices[0] as usize].z, 5.0);
+    let [a, b, c] = s.corner_positions(&s.triangles[0]);
+    // The mirrored triangle still faces +Z: its winding was turned round.
+    assert!((b - a).cross(c - a).z > 0.0 && s.normals[0].z > 0.9 && s.bounds().0.x == -2.0);
+    assert_eq!(s.cameras[0].to_world.w_axis.z, 11.0);
+    assert_eq!((s.lights[0].intensity.x, s.lights[0].direction.z), (12.0, -1.0));
+    insta::assert_json_snapshot!(s.report);
+}
+
+#[test]
+fn a_scene_without_a_camera_gets_one_that_frames_it_and_says_so() {
+    let (mut document, binary) = small();
+    document["nodes"][2] = json!({ "name": "eye" });
+    let s = read_glb(&glb(&document, &binary), "small.glb").unwrap();
+    assert_eq!(s.cameras[0].name, "Framing");
+    assert!(s.report.entries.iter().any(|e| e.feature == "camera" && e.handling == Handling::Approximated));
+}
+
+fn refused(change: impl Fn(&mut Value)) -> String {
+    let (mut document, binary) = small();
+    change(&mut document);
+    describe(read_glb(&glb(&document, &binary), "bad.glb").err())
+}
+
+fn describe(f: Option<Fault>) -> String {
+    f.map_or("accepted".into(), |f| format!("{:?}: {f}", f.code))
+}
+
+#[test]
+fn broken_files_get_a_fault_with_place_and_remedy() {
+    let (document, binary) = small();
+    let whole = glb(&document, &binary);
+    insta::assert_snapshot!(
+        [
+            describe(read_glb(&whole[..whole.len() - 20], "cut.glb").err()),
+            describe(read_glb(&whole[..10], "cut.glb").err()),
+            describe(read_glb(b"", "empty.glb").err()),
+            describe(read_glb(b"\x89PNG\r\n\x1a\n and more", "picture.glb").err()),
+            refused(|d| d["accessors"][0]["count"] = json!(4)),
+            refused(|d| d["accessors"][0]["byteOffset"] = json!(4_000_000_000u64)),
+            refused(|d| d["bufferViews"][0]["byteLength"] = json!(4_000_000_000u64)),
+            refused(|d| d["bufferViews"][0]["byteStride"] = json!(252)),
+            refused(|d| d["nodes"][1]["children"] = json!([0])),
+            refused(|d| d["nodes"][1]["matrix"] = json!([1e39, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1])),
+            refused(|d| d["meshes"][0]["primitives"][0]["indices"] = json!(7)),
+            refused(|d| d["accessors"][1]["componentType"] = json!(5126)),
+            refused(|d| d["accessors"][0]["sparse"] = json!({ "count": 1, "indices": { "bufferView": 1, "componentType": 5121 }, "values": { "bufferView": 0 } })),
+            refused(|d| d["buffers"][0]["uri"] = json!("../../etc/passwd")),
+            refused(|d| {
+                d["images"] = json!([{ "name": "wood", "uri": "wood.png" }]);
+                d["textures"] = json!([{ "source": 0 }]);
+            }),
+            refused(|d| {
+                d["images"] = json!([{ "name": "wood", "bufferView": 0, "mimeType": "image/png" }]);
+                d["textures"] = json!([{ "source": 0 }]);
+            }),
+            refused(|d| d["extensionsRequired"] = json!(["EXAMPLE_unknown"])),
+            refused(|d| d["scenes"] = json!([{ "nodes": [] }])),
+        ]
+        .join("\n")
+    );
+}
+
+/// Bytes and structure are damaged in many places; every outcome but a panic is fine.
+#[test]
+fn no_damage_makes_the_import_panic() {
+    let (document, binary) = small();
+    let whole = glb(&document, &binary);
+    let mut state = 1u32;
+    let mut next = || {
+        state = state.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+        (state >> 8) as usize
+    };
+    let (mut accepted, mut refused) = (0, 0);
+    for _ in 0..4000 {
+        let mut bytes = whole.clone();
+        for _ in 0..1 + next() % 6 {
+            let at = next() % bytes.len();
+            bytes[at] = match next() % 3 {
+                0 => b'0' + (next() % 10) as u8,
+                1 => next() as u8,
+                _ => bytes[next() % bytes.len()],
+            };
+        }
+        if next() % 8 == 0 {
+            bytes.truncate(next() % bytes.len());
+        }
+        match read_glb(&bytes, "damaged.glb") {
+            Ok(_) => accepted += 1,
+            Err(_) => refused += 1,
+        }
+    }
+    assert!(accepted > 100 && refused > 1000, "{accepted} accepted, {refused} refused");
+}
+
+#[test]
+fn an_index_beyond_the_vertices_and_a_nan_position_are_refused() {
+    let (document, mut binary) = small();
+    binary[37] = 9;
+    assert!(
+        describe(read_glb(&glb(&document, &binary), "i.glb").err()).contains("index 9 points beyond the 3 vertices")
+    );
+    binary[37] = 1;
+    binary[..4].copy_from_slice(&f32::NAN.to_le_bytes());
+    assert!(describe(read_glb(&glb(&document, &binary), "n.glb").err()).contains("NotANumber"));
+}
+
+#[test]
+fn environments_must_be_radiance() {
+    assert!(describe(Environment::read(b"nothing", "sky.hdr").err()).starts_with("WrongType"));
+    let sky = demo::tarnfell_dusk();
+    assert!(describe(Environment::read(&sky[..sky.len() / 2], "sky.hdr").err()).starts_with("Damaged"));
+}

@@ -1,0 +1,190 @@
+//! The API over real connections: shapes, statuses, and who may not use it.
+
+use serde_json::{Value, json};
+use server::Server;
+use std::net::SocketAddr;
+use tempfile::TempDir;
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::TcpStream;
+use workshop::Workshop;
+
+struct House {
+    address: SocketAddr,
+    workshop: Workshop,
+    _data: TempDir,
+}
+
+async fn house() -> House {
+    let data = tempfile::tempdir().unwrap();
+    let workshop = Workshop::open(data.path()).unwrap();
+    let server = Server::bind(workshop.clone(), "127.0.0.1:0".parse().unwrap()).await.unwrap();
+    let address = server.address();
+    tokio::spawn(server.run(std::future::pending()));
+    House { address, workshop, _data: data }
+}
+
+impl House {
+    async fn raw(&self, method: &str, path: &str, host: &str, more: &str, body: &[u8]) -> (u16, Vec<u8>) {
+        let mut s = TcpStream::connect(self.address).await.unwrap();
+        let head = format!(
+            "{method} {path} HTTP/1.1\r\nHost: {host}\r\nConnection: close\r\nContent-Length: {}\r\n{more}\r\n",
+            body.len()
+        );
+        s.write_all(head.as_bytes()).await.unwrap();
+        // A server that refuses early may close before everything is sent.
+        let _ = s.write_all(body).await;
+        let mut answer = Vec::new();
+        let _ = s.read_to_end(&mut answer).await;
+        let end = answer.windows(4).position(|w| w == b"\r\n\r\n").expect("a head") + 4;
+        let status = String::from_utf8_lossy(&answer[9..12]).parse().unwrap();
+        (status, answer[end..].to_vec())
+    }
+
+    async fn ask(&self, method: &str, path: &str, body: &[u8]) -> (u16, Value) {
+        let (status, bytes) = self.raw(method, path, &self.address.to_string(), "", body).await;
+        (status, serde_json::from_slice(&bytes).unwrap_or(Value::Null))
+    }
+
+    async fn json(&self, method: &str, path: &str, body: Value) -> (u16, Value) {
+        self.ask(method, path, body.to_string().as_bytes()).await
+    }
+
+    /// A shot of the cabinet, small enough for tests.
+    async fn shot(&self) -> i64 {
+        let (status, scene) = self.ask("POST", "/api/scenes?name=cabinet.glb", &demo::lens_cabinet()).await;
+        assert_eq!(status, 200, "{scene}");
+        let (status, shot) = self
+            .json(
+                "POST",
+                "/api/shots",
+                json!({ "name": "Cabinet", "scene": scene["hash"], "environment": null, "camera": null, "budget": 60 }),
+            )
+            .await;
+        assert_eq!(status, 200, "{shot}");
+        let id = shot["id"].as_i64().unwrap();
+        let small =
+            json!({ "tuning": { "frame.width": 96, "frame.height": 64, "sampling.least": 4, "sampling.most": 8 } });
+        assert_eq!(self.json("PATCH", &format!("/api/shots/{id}"), small).await.0, 200);
+        id
+    }
+}
+
+#[tokio::test]
+async fn typescript_declarations_are_current() {
+    let file = concat!(env!("CARGO_MANIFEST_DIR"), "/../../web/src/api/types.ts");
+    let committed = std::fs::read_to_string(file).unwrap();
+    assert!(committed == server::types::typescript(), "run ./run types and commit web/src/api/types.ts");
+}
+
+/// Pages of other sites must not drive the server, neither by their own origin nor through a name that leads to loopback.
+#[tokio::test]
+async fn foreign_hosts_and_origins_are_refused() {
+    let h = house().await;
+    let own = h.address.to_string();
+    let status = async |host: &str, more: &str| h.raw("GET", "/api/shots", host, more, b"").await.0;
+    assert_eq!(status(&own, "").await, 200);
+    assert_eq!(status(&own, &format!("Origin: http://{own}\r\n")).await, 200);
+    assert_eq!(status(&format!("localhost:{}", h.address.port()), "").await, 200);
+    assert_eq!(status("evil.example", "").await, 403);
+    assert_eq!(status(&format!("evil.example:{}", h.address.port()), "").await, 403);
+    assert_eq!(status("127.0.0.1:1", "").await, 403);
+    assert_eq!(status(&own, "Origin: http://evil.example\r\n").await, 403);
+    assert_eq!(status(&own, "Origin: null\r\n").await, 403);
+    let upgrade = "Upgrade: websocket\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: AAAAAAAAAAAAAAAAAAAAAA==\r\n";
+    let (code, _) = h.raw("GET", "/api/events", &own, &format!("{upgrade}Origin: http://evil.example\r\n"), b"").await;
+    assert_eq!(code, 403);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn from_shot_to_delivered_final() {
+    let h = house().await;
+    let id = h.shot().await;
+    let (_, proof) = h
+        .json(
+            "POST",
+            &format!("/api/shots/{id}/tests"),
+            json!({ "region": { "x": 16, "y": 8, "width": 40, "height": 30 } }),
+        )
+        .await;
+    let p = proof["id"].as_i64().unwrap();
+    let w = h.workshop.clone();
+    tokio::task::spawn_blocking(move || w.wait_for_test()).await.unwrap();
+    let (_, proofs) = h.ask("GET", &format!("/api/shots/{id}/proofs"), b"").await;
+    assert_eq!((&proofs[0]["state"], proofs[0]["report"]["complete"].as_bool()), (&json!("done"), Some(true)));
+
+    let (status, picture) =
+        h.raw("GET", &format!("/api/proofs/{p}/picture?layer=grain"), &h.address.to_string(), "", b"").await;
+    let words: Vec<u32> = picture[..24].chunks(4).map(|c| u32::from_le_bytes(c.try_into().unwrap())).collect();
+    assert_eq!((status, words, picture.len()), (200, vec![96, 64, 16, 8, 40, 30], 32 + 40 * 30 * 4));
+
+    let (_, forecast) = h.ask("GET", &format!("/api/shots/{id}/forecast"), b"").await;
+    assert!(forecast["forecast"]["seconds"].as_f64().unwrap() > 0.0 && forecast["forecast"]["measured"] == false);
+
+    // A change is a revision; going back restores it.
+    let (_, changed) = h.json("PATCH", &format!("/api/shots/{id}"), json!({ "tuning": { "depth.total": 3 } })).await;
+    assert_eq!((&changed["tuning"]["depth.total"], &changed["undo"]), (&json!(3), &json!(2)));
+    let (_, back) = h.ask("POST", &format!("/api/shots/{id}/revisions/2"), b"").await;
+    assert_eq!((&back["tuning"]["depth.total"], &back["redo"]), (&json!(12), &json!(3)));
+
+    // The final ignores the region and everything else of the test.
+    assert_eq!(h.ask("POST", &format!("/api/shots/{id}/finals"), b"").await.0, 200);
+    let w = h.workshop.clone();
+    tokio::task::spawn_blocking(move || w.wait_for_finals()).await.unwrap().unwrap();
+    let (_, finals) = h.ask("GET", "/api/finals", b"").await;
+    let f = &finals[0];
+    assert_eq!((&f["state"], &f["frame"]), (&json!("delivered"), &json!([96, 64])), "{f}");
+    for file in f["files"].as_array().unwrap() {
+        let path = format!("/api/finals/{}/files/{}", f["id"], file["name"].as_str().unwrap());
+        let (status, bytes) = h.raw("GET", &path, &h.address.to_string(), "", b"").await;
+        assert_eq!((status, bytes.len() as u64), (200, file["bytes"].as_u64().unwrap()));
+    }
+    let escape = format!("/api/finals/{}/files/..%2F..%2Fmellow-grain.sqlite", f["id"]);
+    assert_eq!(h.ask("GET", &escape, b"").await.0, 404);
+
+    let mut shape = proofs[0].clone();
+    for volatile in ["made", "report"] {
+        shape[volatile] = json!("…");
+    }
+    insta::assert_json_snapshot!(shape);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn bad_input_is_answered_and_changes_nothing() {
+    let h = house().await;
+    let id = h.shot().await;
+    let shot = format!("/api/shots/{id}");
+    let before = h.ask("GET", &shot, b"").await.1;
+    let glb = demo::lens_cabinet();
+    let mut told = Vec::new();
+    for (method, path, body) in [
+        ("POST", "/api/scenes?name=../../cut.glb", &glb[..100_000]),
+        ("POST", "/api/scenes?name=picture.glb", b"\x89PNG\r\n\x1a\n".as_slice()),
+        ("POST", "/api/environments?name=sky.hdr", b"not a picture".as_slice()),
+        ("POST", "/api/shots", br#"{"name":"x","scene":"none","environment":null,"camera":null,"budget":60}"#),
+        ("PATCH", &shot, br#"{"tuning":{"sampling.threshold":0}}"#),
+        ("PATCH", &shot, br#"{"tuning":{"sampling.least":64}}"#),
+        ("PATCH", &shot, br#"{"tuning":{"frame.width":16384,"frame.height":16384}}"#),
+        ("PATCH", &shot, br#"{"tuning":{"sampling.most":NaN}}"#),
+        ("PATCH", &shot, br#"{"camera":"Nobody"}"#),
+        ("PATCH", &shot, br#"{"budget":-5}"#),
+        ("POST", &format!("{shot}/tests"), br#"{"region":{"x":90,"y":0,"width":20,"height":10}}"#),
+        ("POST", &format!("{shot}/tests"), br#"{"region":{"x":-1,"y":0,"width":20,"height":10}}"#),
+        ("GET", "/api/shots/99", b"".as_slice()),
+        ("GET", "/api/shots/nine", b"".as_slice()),
+        ("GET", "/api/proofs/99/picture?layer=everything", b"".as_slice()),
+        ("GET", "/api/nothing", b"".as_slice()),
+    ] {
+        let (status, fault) = h.ask(method, path, body).await;
+        assert!((400..500).contains(&status), "{path}: {status} {fault}");
+        told.push(format!(
+            "{status} {method} {} | {} | {} | {}",
+            path.split('?').next().unwrap(),
+            fault["place"],
+            fault["what"],
+            fault["remedy"]
+        ));
+    }
+    insta::assert_snapshot!(told.join("\n"));
+    assert_eq!(h.ask("GET", &shot, b"").await.1, before, "nothing was changed");
+    assert_eq!(h.ask("GET", "/api/scenes", b"").await.1.as_array().unwrap().len(), 1, "nothing was left behind");
+}
