@@ -46,9 +46,10 @@ export const useScenes = () =>
 export const useEnvironments = () =>
   useQuery({ queryKey: ["environments"], queryFn: () => get<EnvironmentView[]>("/api/environments") });
 
-export const useComparison = (a: number | null, b: number | null) =>
+/** `state` makes the question new when one of the two has ended. */
+export const useComparison = (a: number | null, b: number | null, state: string) =>
   useQuery({
-    queryKey: ["compare", a, b],
+    queryKey: ["compare", a, b, state],
     queryFn: () => get<Comparison>(`/api/compare?a=${a}&b=${b}`),
     enabled: a !== null && b !== null && a !== b,
   });

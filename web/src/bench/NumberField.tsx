@@ -45,7 +45,11 @@ export function NumberField({
       disabled={disabled}
       value={draft ?? written(value, share)}
       onChange={(e) => setDraft(e.target.value)}
-      onFocus={(e) => e.target.select()}
+      onFocus={(e) => {
+        const field = e.target;
+        // After the click has placed its caret.
+        requestAnimationFrame(() => field.select());
+      }}
       onBlur={commit}
       onKeyDown={(e) => {
         if (e.key === "Enter") commit();

@@ -134,7 +134,7 @@ function History({ shot }: { shot: ShotView }) {
 }
 
 function Against({ a, b, knobs }: { a: ProofView; b: ProofView; knobs: Knob[] }) {
-  const comparison = useComparison(a.id, b.id);
+  const comparison = useComparison(a.id, b.id, a.state + b.state);
   const c = comparison.data;
   const of = (id: string) => knobs.find((k) => k.id === id);
   return (
