@@ -22,9 +22,11 @@ async fn main() {
     page.until("picture", "return document.querySelector('[data-testid=stage]').dataset.shows !== ''").await;
     page.drag((0.58, 0.36), (0.78, 0.68)).await;
     page.press("Test region").await;
-    tokio::time::sleep(Duration::from_secs(6)).await;
+    page.look_away().await;
+    tokio::time::sleep(Duration::from_secs(10)).await;
     page.screenshot(&to.join("bench.png")).await;
     page.press("Stop").await;
+    page.look_away().await;
     settle().await;
 
     page.press("Grain").await;

@@ -143,6 +143,13 @@ impl Page {
         self.client.perform_actions(actions).await.expect("a drag");
     }
 
+    /// Takes the pointer off everything that would explain itself.
+    pub async fn look_away(&self) {
+        use fantoccini::actions::{InputSource, MouseActions, PointerAction};
+        let away = PointerAction::MoveTo { duration: Some(Duration::from_millis(20)), x: 28.0, y: 500.0 };
+        self.client.perform_actions(MouseActions::new("mouse".into()).then(away)).await.expect("a move");
+    }
+
     pub async fn screenshot(&self, file: &Path) {
         let png = self.client.screenshot().await.expect("a picture");
         std::fs::write(file, png).expect("written");

@@ -82,7 +82,7 @@ impl Paint {
 
 impl Glb {
     fn view(&mut self, bytes: &[u8]) -> usize {
-        while self.binary.len() % 4 != 0 {
+        while !self.binary.len().is_multiple_of(4) {
             self.binary.push(0);
         }
         self.views.push(json!({ "buffer": 0, "byteOffset": self.binary.len(), "byteLength": bytes.len() }));
@@ -165,7 +165,7 @@ impl Glb {
     }
 
     pub fn finish(mut self) -> Vec<u8> {
-        while self.binary.len() % 4 != 0 {
+        while !self.binary.len().is_multiple_of(4) {
             self.binary.push(0);
         }
         let used: Vec<&str> = self.extensions.into_iter().collect();
@@ -187,7 +187,7 @@ impl Glb {
             document["textures"] = json!(self.textures);
         }
         let mut text = serde_json::to_vec(&document).unwrap_or_default();
-        while text.len() % 4 != 0 {
+        while !text.len().is_multiple_of(4) {
             text.push(b' ');
         }
         let total = 12 + 8 + text.len() + 8 + self.binary.len();

@@ -120,9 +120,7 @@ fn wavelet(plate: &Plate, from: &[Pixel], slope: &[f32], w: usize, h: usize, ste
                         let off = (luminance(other.light) - y0).abs() / tolerance;
                         kernel_x * kernel_y * agreement(plate, i, q) * (-far - off).exp()
                     };
-                    for c in 0..3 {
-                        light[c] += k * other.light[c];
-                    }
+                    light = std::array::from_fn(|c| light[c] + k * other.light[c]);
                     variance += k * k * other.variance;
                     total += k;
                 }

@@ -7,11 +7,11 @@ use serde_json::{Value, json};
 /// A GLB from its JSON and binary chunk.
 fn glb(document: &Value, binary: &[u8]) -> Vec<u8> {
     let mut text = serde_json::to_vec(document).unwrap();
-    while text.len() % 4 != 0 {
+    while !text.len().is_multiple_of(4) {
         text.push(b' ');
     }
     let mut binary = binary.to_vec();
-    while binary.len() % 4 != 0 {
+    while !binary.len().is_multiple_of(4) {
         binary.push(0);
     }
     let mut out = b"glTF".to_vec();

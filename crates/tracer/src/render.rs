@@ -195,7 +195,7 @@ impl Render {
                 let colours = (0..area.width.div_ceil(cell))
                     .map(|c| {
                         let x = c * cell;
-                        let seen = !first && x % (2 * cell) == 0 && y % (2 * cell) == 0;
+                        let seen = !first && x.is_multiple_of(2 * cell) && y.is_multiple_of(2 * cell);
                         if seen || stop.load(Ordering::Relaxed) {
                             coarse[(y * area.width + x) as usize]
                         } else {

@@ -55,10 +55,12 @@ pub fn write_exr(
             AnyChannel::new(c.name.as_str(), data)
         })
         .collect();
-    let mut attributes = LayerAttributes::default();
-    attributes.layer_position = Vec2(region.x as i32, region.y as i32);
-    attributes.software_name = Some(Text::from("Mellow Grain"));
-    attributes.comments = Text::new_or_none(comment);
+    let attributes = LayerAttributes {
+        layer_position: Vec2(region.x as i32, region.y as i32),
+        software_name: Some(Text::from("Mellow Grain")),
+        comments: Text::new_or_none(comment),
+        ..LayerAttributes::default()
+    };
     let encoding =
         Encoding { compression: Compression::ZIP16, blocks: Blocks::ScanLines, line_order: LineOrder::Increasing };
     let size = (region.width as usize, region.height as usize);
@@ -96,9 +98,12 @@ pub fn exr_size(bytes: &[u8], place: &str) -> std::result::Result<(usize, usize)
     Ok((header.layer_size.0, header.layer_size.1))
 }
 
+/// Frame (display window), region (data window) and channels of a file.
+pub type ExrContent = ((u32, u32), Region, Vec<Channel>);
+
 /// All channels of the first part with the data window (region) and the display window (frame).
 /// Half floats are widened. Callers check [`exr_size`] against their limit first.
-pub fn exr_channels(bytes: &[u8], place: &str) -> std::result::Result<((u32, u32), Region, Vec<Channel>), Fault> {
+pub fn exr_channels(bytes: &[u8], place: &str) -> std::result::Result<ExrContent, Fault> {
     let image = read()
         .no_deep_data()
         .largest_resolution_level()
