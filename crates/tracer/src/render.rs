@@ -4,7 +4,7 @@ use crate::description::{Description, Settings};
 use crate::film::{Film, FilmState, Tile};
 use crate::path::{Counters, KINDS, RayKind, Tracer};
 use crate::pool::thread_time;
-use crate::rounds::{BlockCount, decide, expected_samples, ladder};
+use crate::rounds::{BlockCount, decide, expected_samples, growth, ladder};
 use crate::stage::Stage;
 use crate::view_rays::ViewRays;
 use fault::{Code, Fault};
@@ -344,9 +344,12 @@ impl Render {
 
     pub fn progress(&self) -> Progress {
         let s = &self.settings;
+        let mut blocks = Vec::new();
+        self.each_block(|b, p| blocks.push((*b, p)));
+        let growth = growth(blocks.iter().map(|(b, p)| (b, *p)));
         let (mut pixels, mut settled, mut capped, mut squares, mut known) = (0u64, 0u64, 0u64, 0.0f64, 0u64);
         let (mut worst, mut taken, mut to_come) = (0.0f64, 0.0f64, 0.0f64);
-        self.each_block(|b, p| {
+        for (b, p) in blocks {
             pixels += p;
             taken += p as f64 * b.n as f64;
             if b.grain >= 0.0 {
@@ -362,13 +365,13 @@ impl Render {
             }
             if b.running {
                 let expected = if s.adaptive && b.grain >= 0.0 && b.before.1 > 1 {
-                    expected_samples(b.grain as f64, b.before.1, s.least.max(b.n), s.most, s.threshold)
+                    expected_samples(b.before.0 as f64, b.before.1, growth, s.least.max(b.n), s.most, s.threshold)
                 } else {
                     s.most as f64
                 };
                 to_come += p as f64 * (expected - b.n as f64).max(0.0);
             }
-        });
+        }
         let share = if taken + to_come > 0.0 { taken / (taken + to_come) } else { 0.0 };
         let of = |n: u64| n as f64 / pixels.max(1) as f64;
         Progress {

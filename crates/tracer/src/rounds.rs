@@ -37,15 +37,38 @@ pub struct BlockCount {
     pub grain: f32,
     /// Grain with the floor at the step before, and its count.
     pub before: (f32, u32),
+    /// Grain without the floor at half the count (two steps before); negative before it is known.
+    pub at_half: f32,
+    /// The same one step before, on its way there.
+    pub(crate) one_before: f32,
+    pub(crate) last: f32,
 }
 
 impl BlockCount {
     pub(crate) fn new(running: bool) -> Self {
-        BlockCount { n: 0, running, settled: false, grain: -1.0, before: (f32::INFINITY, 0) }
+        BlockCount {
+            n: 0,
+            running,
+            settled: false,
+            grain: -1.0,
+            before: (f32::INFINITY, 0),
+            at_half: -1.0,
+            one_before: -1.0,
+            last: -1.0,
+        }
     }
 }
 
-/// Decides for all blocks of a superblock after they have reached `n` samples per half. `pixels` weighs the blocks.
+/// Variance per sample of each block of a superblock, at least half the mean of all of them; `pixels` weighs the blocks.
+/// Blocks without samples count as nothing.
+pub fn floored_variances(blocks: &[BlockCount], pixels: &[u32]) -> Vec<f64> {
+    let variance = |b: &BlockCount| (b.grain as f64).powi(2) * b.n as f64;
+    let total: u32 = pixels.iter().sum();
+    let mean = blocks.iter().zip(pixels).map(|(b, p)| variance(b) * *p as f64).sum::<f64>() / total.max(1) as f64;
+    blocks.iter().map(|b| variance(b).max(0.5 * mean)).collect()
+}
+
+/// Decides for all blocks of a superblock after they have reached `n` samples per half.
 pub(crate) fn decide(
     blocks: &mut [BlockCount],
     pixels: &[u32],
@@ -55,25 +78,56 @@ pub(crate) fn decide(
     threshold: f64,
     adaptive: bool,
 ) {
-    let variance = |b: &BlockCount| (b.grain as f64).powi(2) * b.n as f64;
-    let total: u32 = pixels.iter().sum();
-    let mean: f64 = blocks.iter().zip(pixels).map(|(b, p)| variance(b) * *p as f64).sum::<f64>() / total.max(1) as f64;
-    for b in blocks.iter_mut().filter(|b| b.running) {
-        let floored = (variance(b).max(0.5 * mean) / n as f64).sqrt();
+    let variances = floored_variances(blocks, pixels);
+    for (b, variance) in blocks.iter_mut().zip(variances).filter(|(b, _)| b.running) {
+        let floored = (variance / n as f64).sqrt();
         if n >= least {
             let scaled = b.before.0 as f64 * (b.before.1 as f64 / n as f64).sqrt();
             b.settled = floored <= threshold && scaled <= threshold;
             b.running = n < most && !(adaptive && b.settled);
         }
         b.before = (floored as f32, n);
+        (b.at_half, b.one_before, b.last) = (b.one_before, b.last, b.grain);
     }
 }
 
+/// How the displayed variance per sample grows with the count, as a natural logarithm per doubling, pooled over blocks that
+/// are weighed by their pixels. It is 0 where the error falls with the square root of the count. It is above 0 where halves
+/// with few samples are clipped by the display or have not met rare bright light yet: there the grain falls more slowly.
+pub fn growth<'a>(blocks: impl Iterator<Item = (&'a BlockCount, u64)>) -> f64 {
+    let (mut now, mut half) = (0.0f64, 0.0f64);
+    for (b, pixels) in blocks {
+        // Both steps must be on the ladder: the last one may not be.
+        if b.at_half >= 0.0
+            && b.grain >= 0.0
+            && (b.n.is_power_of_two() || (b.n % 3 == 0 && (b.n / 3).is_power_of_two()))
+        {
+            now += (b.grain as f64).powi(2) * pixels as f64;
+            half += 0.5 * (b.at_half as f64).powi(2) * pixels as f64;
+        }
+    }
+    if half > 0.0 && now > 0.0 { (now / half).ln().clamp(0.0, 0.7) } else { 0.0 }
+}
+
+/// The growth fades by this factor with each doubling; from test renders, which lie between 0.4 and 1.
+const FADE: f64 = 0.65;
+
+/// The logarithm by which the variance per sample is expected to have grown between two counts.
+pub fn grown(growth: f64, from: f64, to: f64) -> f64 {
+    let octaves = (to / from).log2();
+    if octaves <= 0.0 { growth * octaves } else { growth * FADE * (1.0 - FADE.powf(octaves)) / (1.0 - FADE) }
+}
+
+/// The grain that is expected at `to` samples where `grain` was measured at `from`.
+pub fn grain_at(grain: f64, from: f64, to: f64, growth: f64) -> f64 {
+    grain * (from / to * grown(growth, from, to).exp()).sqrt()
+}
+
 /// The count per half at which the rule is expected to stop a block whose grain was measured as `grain` at `n` samples per
-/// half: averaged over the scatter of the estimate (about 15 % for 64 pixels), on the actual ladder.
-pub fn expected_samples(grain: f64, n: u32, least: u32, most: u32, threshold: f64) -> f64 {
+/// half (with the floor of its superblock): averaged over the scatter of the estimate (about 15 % for 64 pixels), on the
+/// actual ladder.
+pub fn expected_samples(grain: f64, n: u32, growth: f64, least: u32, most: u32, threshold: f64) -> f64 {
     const SCATTER: f64 = 0.15;
-    let at = |k: u32| grain * (n as f64 / k as f64).sqrt();
     let (mut alive, mut expected) = (1.0, 0.0);
     for k in ladder(most) {
         if k == most {
@@ -81,7 +135,8 @@ pub fn expected_samples(grain: f64, n: u32, least: u32, most: u32, threshold: f6
         }
         if k >= least {
             // Both conditions scatter nearly independently about the same expected value.
-            let pass = normal_below((threshold / at(k).max(1e-12)).ln() / SCATTER).powi(2);
+            let at = grain_at(grain, n as f64, k as f64, growth);
+            let pass = normal_below((threshold / at.max(1e-12)).ln() / SCATTER).powi(2);
             expected += alive * pass * k as f64;
             alive *= 1.0 - pass;
         }
@@ -107,7 +162,7 @@ mod tests {
     }
 
     fn block(grain: f32, n: u32) -> BlockCount {
-        BlockCount { n, running: true, settled: false, grain, before: (grain * 1.2, n / 2) }
+        BlockCount { n, grain, before: (grain * 1.2, n / 2), ..BlockCount::new(true) }
     }
 
     #[test]
@@ -130,9 +185,9 @@ mod tests {
     /// Without scatter the ideal count is n·(G/t)²; the rule stops at or somewhat above it.
     #[test]
     fn expected_count_follows_the_square_law() {
-        let e = expected_samples(0.04, 16, 8, 4096, 0.01);
+        let e = expected_samples(0.04, 16, 0.0, 8, 4096, 0.01);
         assert!(e > 256.0 && e < 256.0 * 1.6, "{e}");
-        assert_eq!(expected_samples(1.0, 16, 8, 64, 0.001).round(), 64.0);
-        assert_eq!(expected_samples(1e-6, 16, 8, 64, 0.01).round(), 8.0);
+        assert_eq!(expected_samples(1.0, 16, 0.0, 8, 64, 0.001).round(), 64.0);
+        assert_eq!(expected_samples(1e-6, 16, 0.0, 8, 64, 0.01).round(), 8.0);
     }
 }
