@@ -1,11 +1,12 @@
 //! Tests and their proofs.
 
+use crate::saved::save_render;
 use crate::shots::values;
 use crate::{
     Comparison, Event, NewTest, ProofChange, ProofState, ProofView, SPARE_TESTS, Workshop, json, lock, parse, pictures,
 };
 use fault::{Code, Fault, panic_text};
-use picture::files::{PngDepth, png, write_exr, write_whole};
+use picture::files::{PngDepth, png, write_whole};
 use picture::{Region, metrics, reduced};
 use std::io::Write;
 use std::panic::{AssertUnwindSafe, catch_unwind};
@@ -164,11 +165,7 @@ impl Workshop {
         let folder = self.0.store.proof_folder(job.proof);
         std::fs::create_dir_all(&folder).map_err(|e| Fault::io(folder.display().to_string(), &e))?;
         let d = &job.description;
-        let film = render.film();
-        let saved = render.save();
-        let area = film.state().bounds();
-        write_whole(&folder.join("film.exr"), |out| write_exr(out, d.frame(), area, saved.channels, &json(d)?))?;
-        write_bytes(&folder.join("counts.json"), json(&saved.counts)?.as_bytes())?;
+        save_render(render, d, &folder)?;
         let plate = Arc::new(render.plate());
         let picture = self.0.screen.install(|| deliver::delivered(&plate, d));
         write_thumbnail(&folder.join("thumb.png"), &picture, plate.region, d)?;

@@ -1,10 +1,10 @@
 //! Finals: a queue on a thread of its own. Whole frames only, at the shot's own tuning. A final yields while a test runs;
 //! that time does not count. Its state is put away now and then, and it goes on from there after a restart.
 
-use crate::bench::{idle, write_bytes, write_thumbnail};
+use crate::bench::{idle, write_thumbnail};
+use crate::saved::{remove_render, save_render};
 use crate::{Event, FileView, FinalReport, FinalState, FinalView, ForecastBrief, Workshop, json, lock, parse};
 use fault::{Code, Fault, panic_text};
-use picture::files::{write_exr, write_whole};
 use std::collections::HashMap;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::PathBuf;
@@ -188,7 +188,7 @@ impl Workshop {
         self.give_way(cancel);
         let clock = Instant::now();
         let stage = self.stage(&(d.scene.clone(), d.environment.clone()), &mut |p| self.tell_final(row.id, idle(p)))?;
-        let mut render = match self.load_film(&d, &folder) {
+        let mut render = match self.load_render(&d, &folder) {
             Ok(render) => render,
             Err(_) => Render::new(stage, d.clone(), self.0.pool.clone(), false)?,
         };
@@ -210,7 +210,7 @@ impl Workshop {
             }
             if saved.elapsed() > pause {
                 let began = Instant::now();
-                checkpoint(&render, &d, &folder)?;
+                save_render(&render, &d, &folder)?;
                 saved = Instant::now();
                 pause = CHECKPOINT.max(began.elapsed() * 30);
             }
@@ -242,22 +242,12 @@ impl Workshop {
         write_thumbnail(&folder.join("thumb.png"), &picture, plate.region, &d)?;
         let writing = clock.elapsed().as_secs_f64();
         self.0.store.set_machine("write_per_pixel", writing / pixels)?;
-        for name in ["film.exr", "counts.json"] {
-            let _ = std::fs::remove_file(folder.join(name));
-        }
+        remove_render(&folder);
         let sampling = report.seconds;
         let clean = report.worst_block <= d.tuning.real(K::SamplingThreshold);
         let total = start + sampling + denoise + writing;
         Ok(Some((FinalReport { start, sampling, denoise, writing, total, render: report, clean }, files)))
     }
-}
-
-fn checkpoint(render: &Render, d: &Description, folder: &std::path::Path) -> Result<(), Fault> {
-    let saved = render.save();
-    let area = render.film().state().bounds();
-    // Counts first: a film without matching counts is not taken up.
-    write_bytes(&folder.join("counts.json"), json(&saved.counts)?.as_bytes())?;
-    write_whole(&folder.join("film.exr"), |out| write_exr(out, d.frame(), area, saved.channels, ""))
 }
 
 /// `eyepiece-desk_desk-close_0007`: letters and digits only, so that it is a good file name everywhere.

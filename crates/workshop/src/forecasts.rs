@@ -1,9 +1,10 @@
 //! The forecast of a shot's final, from its best test.
 
+use crate::saved::load_counts;
 use crate::{ForecastView, Workshop, parse};
 use advice::{Forecast, Machine, Measured, forecast};
 use fault::Fault;
-use tracer::{Description, RenderReport, SavedCounts};
+use tracer::{Description, RenderReport};
 use tuning::Tuning;
 
 /// Tests that are looked at, newest first.
@@ -43,13 +44,10 @@ impl Workshop {
             if d.scene != row.scene || d.camera != row.camera || d.environment != row.environment {
                 continue;
             }
-            let (Some(report), Ok(counts)) =
-                (&p.report, std::fs::read_to_string(self.0.store.proof_folder(p.id).join("counts.json")))
-            else {
+            let (Some(report), Ok(counts)) = (&p.report, load_counts(&self.0.store.proof_folder(p.id))) else {
                 continue;
             };
             let report: RenderReport = parse(report, "report")?;
-            let counts: SavedCounts = parse(&counts, "counts")?;
             let Some(f) = forecast(Measured { description: &d, counts: &counts, report: &report }, tuning, &machine)
             else {
                 continue;

@@ -9,6 +9,7 @@ mod finals;
 mod forecasts;
 mod library;
 mod pictures;
+mod saved;
 mod shots;
 mod tarnfell;
 mod views;

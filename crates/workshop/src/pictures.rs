@@ -1,13 +1,12 @@
 //! Pictures of proofs, running or ended, in any layer and any view.
 
-use crate::{Legends, Workshop, lock, parse};
+use crate::{Legends, Workshop, lock};
 use fault::{Code, Fault};
-use picture::files::{exr_channels, exr_size};
 use picture::{Plate, Region, Rgb, Transform, View, denoise, maps};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
-use tracer::{Description, Render, SavedCounts, SavedRender};
+use tracer::Description;
 use ts_rs::TS;
 use tuning::K;
 
@@ -108,22 +107,9 @@ impl Workshop {
         }
         let (d, _) = self.measured(proof)?;
         let folder = self.0.store.proof_folder(proof);
-        let plate = Arc::new(self.load_film(&d, &folder)?.plate());
+        let plate = Arc::new(self.load_render(&d, &folder)?.plate());
         self.remember_plate(proof, plate.clone());
         Ok(plate)
-    }
-
-    /// A render as it was put away in a folder.
-    pub(crate) fn load_film(&self, d: &Description, folder: &std::path::Path) -> Result<Render, Fault> {
-        let (film, counts) = (folder.join("film.exr"), folder.join("counts.json"));
-        let place = film.display().to_string();
-        let bytes = std::fs::read(&film).map_err(|e| Fault::io(place.clone(), &e))?;
-        exr_size(&bytes, &place)?;
-        let (_, _, channels) = exr_channels(&bytes, &place)?;
-        let text = std::fs::read_to_string(&counts).map_err(|e| Fault::io(counts.display().to_string(), &e))?;
-        let counts: SavedCounts = parse(&text, "counts.json")?;
-        let stage = self.stage(&(d.scene.clone(), d.environment.clone()), &mut |_| {})?;
-        Render::resume(stage, d.clone(), self.0.pool.clone(), &SavedRender { channels, counts })
     }
 
     /// The delivered linear picture of a proof under a look.

@@ -1,0 +1,153 @@
+//! Tests, proofs and finals as work: precedence, denoising of every job, and what survives a restart.
+
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
+use tempfile::TempDir;
+use workshop::*;
+
+fn workshop() -> (TempDir, Workshop, i64) {
+    let data = tempfile::tempdir().unwrap();
+    let w = Workshop::open(data.path()).unwrap();
+    let scene = w.import_scene("cabinet.glb", &demo::lens_cabinet()).unwrap();
+    let sky = w.import_environment("sky.hdr", &demo::tarnfell_dusk()).unwrap();
+    let new =
+        NewShot { name: "Cabinet".into(), scene: scene.hash, environment: Some(sky.hash), camera: None, budget: 60.0 };
+    let id = w.add_shot(&new).unwrap();
+    tune(&w, id, serde_json::json!({ "frame.width": 96, "frame.height": 64, "sampling.least": 4, "sampling.most": 8 }));
+    (data, w, id)
+}
+
+fn tune(w: &Workshop, shot: i64, values: serde_json::Value) {
+    let tuning = serde_json::from_value(values).unwrap();
+    w.change_shot(shot, &ShotChange { tuning, ..Default::default() }).unwrap();
+}
+
+fn test(w: &Workshop, shot: i64) -> i64 {
+    let id = w.start_test(shot, &NewTest::default()).unwrap().id;
+    w.wait_for_test();
+    id
+}
+
+fn shown(w: &Workshop, proof: i64, layer: Layer) -> Vec<u8> {
+    w.show(proof, layer, &w.look_of(proof).unwrap()).unwrap().rgba
+}
+
+#[test]
+fn a_proof_looks_the_same_after_a_restart_and_is_denoised_without_harm() {
+    let (data, w, shot) = workshop();
+    let id = test(&w, shot);
+    let before: Vec<Vec<u8>> =
+        [Layer::Picture, Layer::Grain, Layer::Samples, Layer::Normal].map(|l| shown(&w, id, l)).into();
+    drop(w);
+    let w = Workshop::open(data.path()).unwrap();
+    let after: Vec<Vec<u8>> =
+        [Layer::Picture, Layer::Grain, Layer::Samples, Layer::Normal].map(|l| shown(&w, id, l)).into();
+    assert!(before == after);
+    let noisy = w.look_of(id).unwrap();
+    let clean = Look { denoise: Some(1.0), ..noisy };
+    let none = Look { denoise: Some(0.0), ..noisy };
+    assert!(w.show(id, Layer::Picture, &clean).unwrap().rgba != before[0]);
+    assert!(w.show(id, Layer::Picture, &none).unwrap().rgba == before[0], "blend 0 is the noisy picture");
+    assert!(shown(&w, id, Layer::Picture) == before[0], "the noisy original stays");
+}
+
+#[test]
+fn every_final_of_a_queue_is_denoised_and_tests_go_first() {
+    let (data, w, shot) = workshop();
+    tune(&w, shot, serde_json::json!({ "cleanup.denoise": "quick" }));
+    let happened = Arc::new(Mutex::new(Vec::new()));
+    let heard = happened.clone();
+    w.listen(move |e| match e {
+        Event::Test { progress, .. } => heard.lock().unwrap().push(("test", progress.phase)),
+        Event::Final { progress, .. } => heard.lock().unwrap().push(("final", progress.phase)),
+        _ => {}
+    });
+    // The test runs when the finals are added: none of them samples before it has ended.
+    tune(&w, shot, serde_json::json!({ "sampling.most": 64, "sampling.threshold": 0.001 }));
+    let region = picture::Region { x: 8, y: 8, width: 64, height: 48 };
+    w.start_test(shot, &NewTest { region: Some(region) }).unwrap();
+    tune(&w, shot, serde_json::json!({ "sampling.most": 8 }));
+    for _ in 0..3 {
+        w.add_final(shot).unwrap();
+    }
+    w.wait_for_test();
+    w.wait_for_finals().unwrap();
+    let finals = w.finals().unwrap();
+    assert!(finals.iter().all(|f| f.state == FinalState::Delivered && f.frame == (96, 64)), "{finals:?}");
+    for f in &finals {
+        let exr = f.files.iter().find(|x| x.name.ends_with(".exr")).unwrap();
+        let bytes = std::fs::read(w.final_file(f.id, &exr.name).unwrap()).unwrap();
+        let (_, region, channels) = picture::files::exr_channels(&bytes, &exr.name).unwrap();
+        let get = |n: &str| &channels.iter().find(|c| c.name == n).unwrap().samples;
+        assert_eq!((region.width, region.height), (96, 64), "a final is the whole frame");
+        assert!(get("R") != get("noisy.R"), "final {} is denoised", f.id);
+        assert!(f.report.as_ref().unwrap().denoise > 0.0);
+    }
+    let log = happened.lock().unwrap();
+    let last_test = log.iter().rposition(|(who, p)| *who == "test" && *p == tracer::Phase::Sampling);
+    let first_final = log.iter().position(|(who, p)| *who == "final" && *p == tracer::Phase::Denoise);
+    assert!(last_test < first_final, "{log:?}");
+    // Nothing of the finals' working state is left behind.
+    let left: Vec<_> =
+        std::fs::read_dir(data.path().join("finals/1")).unwrap().map(|e| e.unwrap().file_name()).collect();
+    assert_eq!(left.len(), 3, "{left:?}");
+}
+
+#[test]
+fn a_long_test_stops_at_once_and_a_new_one_takes_its_place() {
+    let (_data, w, shot) = workshop();
+    tune(&w, shot, serde_json::json!({ "sampling.most": 65536, "sampling.threshold": 0.0005 }));
+    let first = w.start_test(shot, &NewTest::default()).unwrap().id;
+    // One sample a pixel and half is needed before a stopped test is worth keeping.
+    let begun = Instant::now();
+    let enough =
+        |e: Option<Event>| matches!(e, Some(Event::Test { progress, .. }) if progress.samples_per_pixel >= 2.0);
+    while !enough(w.test_progress()) {
+        assert!(begun.elapsed() < Duration::from_secs(60), "the test does not get on");
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    let second = w.start_test(shot, &NewTest::default()).unwrap().id;
+    let proofs = w.proofs(shot).unwrap();
+    assert_eq!((proofs[0].id, proofs[0].state), (second, ProofState::Running));
+    assert_eq!((proofs[1].id, proofs[1].state), (first, ProofState::Stopped));
+    assert!(!proofs[1].report.as_ref().unwrap().complete);
+    assert!(w.stop_test() && !w.stop_test());
+}
+
+#[test]
+fn proofs_are_compared_in_numbers_and_give_their_tuning_back() {
+    let (_data, w, shot) = workshop();
+    let few = test(&w, shot);
+    tune(&w, shot, serde_json::json!({ "sampling.most": 32, "sampling.least": 32 }));
+    let many = test(&w, shot);
+    let c = w.compare(few, many).unwrap();
+    assert_eq!(c.differences.iter().map(|d| d.id).collect::<Vec<_>>(), ["sampling.least", "sampling.most"]);
+    // Common practice, no source: four times the samples, half the grain. Display values of so noisy a picture clip, which
+    // keeps the grain of few samples down, so the gain is smaller here.
+    let ratio = c.grain_ratio.unwrap();
+    assert!((1.15..2.1).contains(&ratio), "{ratio}");
+    assert!(c.metrics.unwrap().rmse > 0.0 && c.shared.unwrap().width == 96);
+    assert_eq!(w.proofs(shot).unwrap()[1].differs, 2);
+    w.take_tuning(few).unwrap();
+    assert_eq!(w.shot(shot).unwrap().tuning["sampling.most"], 8);
+    // The same description is the same picture, bit for bit.
+    let again = test(&w, shot);
+    assert_eq!(w.compare(few, again).unwrap().metrics.unwrap().rmse, 0.0);
+}
+
+#[test]
+fn a_scene_file_that_has_gone_fails_the_test_with_a_message() {
+    let (data, w, shot) = workshop();
+    std::fs::remove_dir_all(data.path().join("scenes")).unwrap();
+    let told = Arc::new(Mutex::new(None));
+    let heard = told.clone();
+    w.listen(move |e| {
+        if let Event::Test { fault: Some(f), .. } = e {
+            *heard.lock().unwrap() = Some(f.clone());
+        }
+    });
+    test(&w, shot);
+    let fault = told.lock().unwrap().clone().expect("a fault is told");
+    assert_eq!(fault.code, fault::Code::NotFound);
+    assert!(w.proofs(shot).unwrap().is_empty() && w.shots().unwrap().len() == 1);
+}
