@@ -156,7 +156,10 @@ pub fn forecast(test: Measured, tuning: &Tuning, machine: &Machine) -> Option<Fo
     let octaves = (samples / tested).log2().max(0.0);
     let unknown = if adaptive { 0.5 * grown(growth, tested, samples).max(0.0) + 0.06 * octaves } else { 0.0 };
     let scale = if same_frame { 0.0 } else { 0.1 };
-    let spread = (0.1f64.powi(2) + (2.0 * drawn).powi(2) + unknown.powi(2) + f64::powi(scale, 2)).sqrt();
+    let spread = |unknown: f64| (0.1f64.powi(2) + (2.0 * drawn).powi(2) + unknown.powi(2) + f64::powi(scale, 2)).sqrt();
+    // No block takes more than the most samples, whatever it has not shown yet.
+    let room = (2.0 * most as f64 * pixels / samples - 1.0).max(0.0);
+    let (below, above) = (spread(unknown).min(0.9), spread(unknown.min(room)));
 
     let denoise = if tuning.name(K::CleanupDenoise) == "none" { 0.0 } else { machine.denoise_per_pixel * frame_pixels };
     let mut causes = vec![Cause { kind: CauseKind::Start, seconds: machine.start }];
@@ -166,8 +169,8 @@ pub fn forecast(test: Measured, tuning: &Tuning, machine: &Machine) -> Option<Fo
     let seconds: f64 = causes.iter().map(|c| c.seconds).sum();
     Some(Forecast {
         seconds,
-        low: seconds - sampling * spread.min(0.9),
-        high: seconds + sampling * spread,
+        low: seconds - sampling * below,
+        high: seconds + sampling * above,
         causes,
         samples_per_pixel: samples / pixels,
         settled: settled / pixels,

@@ -35,7 +35,7 @@ fn main() {
             .with(K::FrameHeight, 200)
             .with(K::SamplingAdaptive, false)
             .with(K::SamplingLeast, 2)
-            .with(K::SamplingMost, 16)
+            .with(K::SamplingMost, 6)
             .with(K::ViewExposure, exposure);
         let describe = |tuning: Tuning| Description {
             scene: scene.hash.clone(),

@@ -12,7 +12,10 @@ const LEVELS: u32 = 5;
 const SIGMA_LIGHT: f32 = 3.0;
 const SIGMA_ALBEDO: f32 = 0.08;
 const SIGMA_DEPTH: f32 = 0.02;
-const NORMAL_POWER: i32 = 48;
+/// Fall-off with 1 − cosine of the angle between normals; about the 48th power of the cosine.
+const NORMAL_SHARPNESS: f32 = 48.0;
+/// Weights below e^−FAINT count as nothing.
+const FAINT: f32 = 12.0;
 /// Albedo below this is not divided out: dark surfaces would blow up their noise.
 const ALBEDO_FLOOR: f32 = 0.04;
 
@@ -27,16 +30,17 @@ pub fn quick(plate: &Plate, blend: f32) -> Vec<Rgb> {
     let noisy = plate.mean();
     let (w, h) = (plate.region.width as usize, plate.region.height as usize);
     let albedo: Vec<Rgb> = plate.albedo.iter().map(|a| a.map(|c| c.max(ALBEDO_FLOOR))).collect();
+    let guides = guides(plate);
     let mut now: Vec<Pixel> = (0..w * h)
         .into_par_iter()
         .map(|i| Pixel {
             light: std::array::from_fn(|c| noisy[i][c] / albedo[i][c]),
-            variance: local_variance(plate, &albedo, i, w, h),
+            variance: local_variance(plate, &guides, &albedo, i, w, h),
         })
         .collect();
     let slope = depth_slopes(&plate.depth, w, h);
     for level in 0..LEVELS {
-        now = wavelet(plate, &now, &slope, w, h, 1 << level);
+        now = wavelet(&guides, &now, &slope, w, h, 1 << level);
     }
     now.iter()
         .zip(noisy.iter().zip(&albedo))
@@ -44,15 +48,19 @@ pub fn quick(plate: &Plate, blend: f32) -> Vec<Rgb> {
         .collect()
 }
 
-/// Variance of the demodulated mean's luminance, pooled over 7×7 pixels because one difference has one degree of freedom.
-fn local_variance(plate: &Plate, albedo: &[Rgb], i: usize, w: usize, h: usize) -> f32 {
+/// Variance of the demodulated mean's luminance, pooled over 5×5 pixels because one difference has one degree of freedom.
+fn local_variance(plate: &Plate, guides: &[Guide], albedo: &[Rgb], i: usize, w: usize, h: usize) -> f32 {
     let (x, y) = (i % w, i / w);
     let (mut sum, mut weights) = (0.0f32, 0.0f32);
-    for qy in y.saturating_sub(3)..(y + 4).min(h) {
-        for qx in x.saturating_sub(3)..(x + 4).min(w) {
+    for qy in y.saturating_sub(2)..(y + 3).min(h) {
+        for qx in x.saturating_sub(2)..(x + 3).min(w) {
             let q = qy * w + qx;
             let d: Rgb = std::array::from_fn(|c| 0.5 * (plate.a[q][c] - plate.b[q][c]) / albedo[q][c]);
-            let k = agreement(plate, i, q);
+            let far = unlike(&guides[i], &guides[q]);
+            if far > FAINT {
+                continue;
+            }
+            let k = (-far).exp();
             sum += k * luminance(d).powi(2);
             weights += k;
         }
@@ -60,20 +68,34 @@ fn local_variance(plate: &Plate, albedo: &[Rgb], i: usize, w: usize, h: usize) -
     sum / weights.max(1e-6)
 }
 
-/// How alike the guides of two pixels are, without depth: 0…1.
-fn agreement(plate: &Plate, p: usize, q: usize) -> f32 {
-    let (np, nq) = (plate.normal[p], plate.normal[q]);
-    let dot = np[0] * nq[0] + np[1] * nq[1] + np[2] * nq[2];
-    let len = |n: Rgb| (n[0] * n[0] + n[1] * n[1] + n[2] * n[2]).sqrt();
-    let (lp, lq) = (len(np), len(nq));
-    let normal = match (lp > 1e-3, lq > 1e-3) {
-        (true, true) => (dot / (lp * lq)).max(0.0).powi(NORMAL_POWER),
-        (false, false) => 1.0,
-        _ => 0.0,
-    };
-    let (ap, aq) = (plate.albedo[p], plate.albedo[q]);
-    let da = (0..3).map(|c| (ap[c] - aq[c]).powi(2)).sum::<f32>();
-    normal * (-da / (2.0 * SIGMA_ALBEDO * SIGMA_ALBEDO)).exp()
+/// Guides of a pixel, ready to be compared.
+#[derive(Clone, Copy)]
+struct Guide {
+    albedo: Rgb,
+    /// Unit length, or zero where nothing was met.
+    normal: Rgb,
+    depth: f32,
+}
+
+fn guides(plate: &Plate) -> Vec<Guide> {
+    (0..plate.region.area())
+        .into_par_iter()
+        .map(|i| {
+            let n = plate.normal[i];
+            let length = (n[0] * n[0] + n[1] * n[1] + n[2] * n[2]).sqrt();
+            let normal = if length > 1e-3 { n.map(|c| c / length) } else { [0.0; 3] };
+            Guide { albedo: plate.albedo[i], normal, depth: plate.depth[i] }
+        })
+        .collect()
+}
+
+/// How unlike the guides of two pixels are, without depth: the exponent of their weight. Two pixels that meet nothing have
+/// zero normals and are alike; one that does and one that does not are not.
+fn unlike(p: &Guide, q: &Guide) -> f32 {
+    let square = |a: Rgb, b: Rgb| (a[0] - b[0]).powi(2) + (a[1] - b[1]).powi(2) + (a[2] - b[2]).powi(2);
+    // For unit normals half the squared distance is 1 − cosine.
+    NORMAL_SHARPNESS * 0.5 * square(p.normal, q.normal)
+        + square(p.albedo, q.albedo) / (2.0 * SIGMA_ALBEDO * SIGMA_ALBEDO)
 }
 
 /// The smaller of the forward and backward depth differences: how depth changes along the surface itself.
@@ -90,7 +112,7 @@ fn depth_slopes(depth: &[f32], w: usize, h: usize) -> Vec<f32> {
         .collect()
 }
 
-fn wavelet(plate: &Plate, from: &[Pixel], slope: &[f32], w: usize, h: usize, step: usize) -> Vec<Pixel> {
+fn wavelet(guides: &[Guide], from: &[Pixel], slope: &[f32], w: usize, h: usize, step: usize) -> Vec<Pixel> {
     const KERNEL: [f32; 5] = [1.0 / 16.0, 1.0 / 4.0, 3.0 / 8.0, 1.0 / 4.0, 1.0 / 16.0];
     (0..w * h)
         .into_par_iter()
@@ -98,7 +120,9 @@ fn wavelet(plate: &Plate, from: &[Pixel], slope: &[f32], w: usize, h: usize, ste
             let (x, y) = (i % w, i / w);
             let here = from[i];
             let y0 = luminance(here.light);
-            let tolerance = SIGMA_LIGHT * here.variance.sqrt() + 1e-6;
+            let guide = &guides[i];
+            let per_light = 1.0 / (SIGMA_LIGHT * here.variance.sqrt() + 1e-6);
+            let per_depth = 1.0 / (step as f32 * slope[i] * 2.0 + SIGMA_DEPTH * guide.depth + 1e-6);
             let (mut light, mut variance, mut total) = ([0.0f32; 3], 0.0f32, 0.0f32);
             for (ky, kernel_y) in KERNEL.iter().enumerate() {
                 let qy = y as isize + (ky as isize - 2) * step as isize;
@@ -115,10 +139,13 @@ fn wavelet(plate: &Plate, from: &[Pixel], slope: &[f32], w: usize, h: usize, ste
                     let k = if q == i {
                         kernel_x * kernel_y
                     } else {
-                        let reach = (step as f32) * slope[i] * 2.0 + SIGMA_DEPTH * plate.depth[i] + 1e-6;
-                        let far = (plate.depth[i] - plate.depth[q]).abs() / reach;
-                        let off = (luminance(other.light) - y0).abs() / tolerance;
-                        kernel_x * kernel_y * agreement(plate, i, q) * (-far - off).exp()
+                        let far = unlike(guide, &guides[q])
+                            + (guide.depth - guides[q].depth).abs() * per_depth
+                            + (luminance(other.light) - y0).abs() * per_light;
+                        if far > FAINT {
+                            continue;
+                        }
+                        kernel_x * kernel_y * (-far).exp()
                     };
                     light = std::array::from_fn(|c| light[c] + k * other.light[c]);
                     variance += k * k * other.variance;

@@ -68,7 +68,7 @@ knobs! {
         "Bounces off mirrors and glossy surfaces. Too few turns mirrors in mirrors black.";
     DepthTransmission "depth.transmission" Paths "Transmission" "" Whole { least: 0, most: 128 }, Logarithmic, w(16), &[Time, Look],
         "Passages through glass; each pane or lens needs two. Too few turns glass black.";
-    RouletteFrom "depth.roulette_from" Paths "Roulette from bounce" "" Whole { least: 1, most: 128 }, Linear, w(4), &[Time, Grain],
+    RouletteFrom "depth.roulette_from" Paths "Roulette from" "" Whole { least: 1, most: 128 }, Linear, w(4), &[Time, Grain],
         "From this bounce on, weak paths are ended at random and the survivors weighted up. Early saves time and adds grain; the mean stays.";
     CleanupDenoise "cleanup.denoise" CleanUp "Denoiser" "" Choice { names: &["none", "quick"] }, Linear, name("none"), &[Grain, Look],
         "What is done with the grain that is left. Quick: a guided filter in a fraction of a second.";

@@ -66,6 +66,10 @@ export function Stage(p: Props) {
   const space = useRef(false);
 
   const view = free ?? fitView(room.width, room.height, p.frame);
+  // The wipe runs over the shown picture, from its left to its right edge, in frame pixels.
+  const wipeFrom = p.picture ? (p.picture.region.x * p.frame[0]) / p.picture.frame[0] : 0;
+  const wipeWidth = p.picture ? (p.picture.region.width * p.frame[0]) / p.picture.frame[0] : p.frame[0];
+  const wipeAt = wipeFrom + wipe * wipeWidth;
 
   useLayoutEffect(() => {
     const observer = new ResizeObserver(([entry]) => {
@@ -106,7 +110,7 @@ export function Stage(p: Props) {
     }
     const both = p.picture && p.other;
     if (both && p.mode === "wipe") {
-      const at = view.x + wipe * fx * view.scale;
+      const at = view.x + wipeAt * view.scale;
       const side = (from: number, to: number, picture: Picture) => {
         g.save();
         g.beginPath();
@@ -180,7 +184,7 @@ export function Stage(p: Props) {
     view.y,
     view.scale,
     room,
-    wipe,
+    wipeAt,
     tick,
   ]);
 
@@ -250,7 +254,7 @@ export function Stage(p: Props) {
 
   const gripUnder = (e: React.PointerEvent): Grip | "wipe" => {
     const [x, y] = place(e);
-    if (p.mode === "wipe" && p.other && Math.abs(x - wipe * p.frame[0]) * view.scale < 8) return "wipe";
+    if (p.mode === "wipe" && p.other && Math.abs(x - wipeAt) * view.scale < 8) return "wipe";
     return gripAt(p.region, x, y, 7 / view.scale);
   };
 
@@ -281,7 +285,7 @@ export function Stage(p: Props) {
     if (d.grip === "pan") {
       setFree({ ...d.view, x: d.view.x + e.clientX - d.from[0], y: d.view.y + e.clientY - d.from[1] });
     } else if (d.grip === "wipe") {
-      setWipe(Math.min(1, Math.max(0, x / p.frame[0])));
+      setWipe(Math.min(1, Math.max(0, (x - wipeFrom) / wipeWidth)));
     } else if (Math.hypot(x - d.from[0], y - d.from[1]) * view.scale > 4) {
       p.setRegion(dragged(d.start, d.grip, d.from, [x, y], p.frame));
     }

@@ -46,7 +46,9 @@ export function TimeBill({ view, budget }: { view: ForecastView | null | undefin
         >
           <span>
             <b>Final {duration(f.seconds)}</b>{" "}
-            <span className="second">± {duration((f.high - f.low) / 2)}</span>
+            <span className="second">
+              ({duration(f.low)} to {duration(f.high)})
+            </span>
             <span className="second">
               {" "}
               ·{" "}

@@ -179,7 +179,7 @@ function Against({ a, b, knobs }: { a: ProofView; b: ProofView; knobs: Knob[] })
             {c.metrics && (
               <tr>
                 <td>between them</td>
-                <td colSpan={2} className="num">
+                <td colSpan={2} className="num wrap">
                   RMSE {c.metrics.rmse.toPrecision(2)}, PSNR {c.metrics.psnr?.toFixed(1) ?? "∞"} dB, SSIM{" "}
                   {c.metrics.ssim?.toFixed(3) ?? "–"}
                 </td>
