@@ -3,14 +3,14 @@
 //! For every block the count is expected at which the actual rule stops on the actual ladder; the time is the sum of
 //! pixels × samples × measured processor time per sample, divided by threads × measured efficiency, plus fixed phases.
 //! Grain that falls more slowly than the square root of the count (clipped or rare light) is measured on the test and
-//! extrapolated, fading; the fewer samples the test had, the wider the interval.
+//! extrapolated, fading; the interval reaches from no further growth to a longer one.
 //! A test of a region stands for the rest of the frame, and the interval says so: superblocks are treated as a random
 //! sample of the frame, which a region is not, so the sampling error is doubled.
 
 use serde::Serialize;
 use tracer::{
-    Description, RayCount, RayKind, RenderReport, SavedCounts, expected_samples, floored_variances, grain_at, grown,
-    growth, superblocks,
+    Description, RayCount, RayKind, RenderReport, SavedCounts, expected_samples, floored_variances, grain_at, growth,
+    superblocks,
 };
 use ts_rs::TS;
 use tuning::{K, Tuning};
@@ -100,7 +100,9 @@ pub fn forecast(test: Measured, tuning: &Tuning, machine: &Machine) -> Option<Fo
     // Processor seconds a pixel of each superblock that the test has seen.
     let mut loads: Vec<(f64, f64)> = Vec::new();
     let growth = growth(test.counts.tiles.iter().flat_map(|(_, blocks)| blocks.iter().map(|b| (b, 1))));
-    let (mut pixels, mut samples, mut settled, mut tested) = (0.0f64, 0.0f64, 0.0f64, 0.0f64);
+    let (mut pixels, mut samples, mut settled) = (0.0f64, 0.0f64, 0.0f64);
+    // Samples if grain fell with the square root of the count at once, and if it went on growing for longer.
+    let (mut fewest, mut dearest) = (0.0f64, 0.0f64);
     for (bounds, (spent, blocks)) in superblocks(area, d.frame()).zip(&test.counts.tiles) {
         let columns = bounds.width.div_ceil(d.block());
         let areas: Vec<u32> = (0..blocks.len() as u32)
@@ -117,12 +119,14 @@ pub fn forecast(test: Measured, tuning: &Tuning, machine: &Machine) -> Option<Fo
                 continue;
             }
             taken += p * 2.0 * b.n as f64;
-            let n = if adaptive {
-                expected_samples((variance / b.n as f64).sqrt(), b.n, growth, least, most, threshold)
-            } else {
-                most as f64
+            let floored = (variance / b.n as f64).sqrt();
+            let stop = |growth: f64| {
+                if adaptive { expected_samples(floored, b.n, growth, least, most, threshold) } else { most as f64 }
             };
-            let then = grain_at((variance / b.n as f64).sqrt(), b.n as f64, n, growth);
+            let n = stop(growth);
+            fewest += p * 2.0 * stop(0.0);
+            dearest += p * 2.0 * stop(1.6 * growth);
+            let then = grain_at(floored, b.n as f64, n, growth);
             settled += if then <= threshold { p } else { 0.0 };
             wanted += p * 2.0 * n;
             inside += p;
@@ -131,7 +135,6 @@ pub fn forecast(test: Measured, tuning: &Tuning, machine: &Machine) -> Option<Fo
             loads.push((*spent as f64 * 1e-9 / taken * wanted, inside));
             pixels += inside;
             samples += wanted;
-            tested += taken;
         }
     }
     if pixels == 0.0 || test.report.seconds <= 0.0 {
@@ -152,14 +155,10 @@ pub fn forecast(test: Measured, tuning: &Tuning, machine: &Machine) -> Option<Fo
     let variance = loads.iter().map(|(l, p)| (l / p.max(1.0) - mean).powi(2)).sum::<f64>() / loads.len() as f64;
     let unseen = (1.0 - seen).max(0.0);
     let drawn = (variance * unseen / loads.len() as f64).sqrt() / mean.max(1e-18);
-    // What a test with few samples cannot know: how far the growth goes on, and light that it has not met.
-    let octaves = (samples / tested).log2().max(0.0);
-    let unknown = if adaptive { 0.5 * grown(growth, tested, samples).max(0.0) + 0.06 * octaves } else { 0.0 };
     let scale = if same_frame { 0.0 } else { 0.1 };
-    let spread = |unknown: f64| (0.1f64.powi(2) + (2.0 * drawn).powi(2) + unknown.powi(2) + f64::powi(scale, 2)).sqrt();
-    // No block takes more than the most samples, whatever it has not shown yet.
-    let room = (2.0 * most as f64 * pixels / samples - 1.0).max(0.0);
-    let (below, above) = (spread(unknown).min(0.9), spread(unknown.min(room)));
+    let spread = (0.1f64.powi(2) + (2.0 * drawn).powi(2) + f64::powi(scale, 2)).sqrt();
+    let below = (spread.powi(2) + (1.0 - fewest / samples).powi(2)).sqrt().min(0.95);
+    let above = (spread.powi(2) + (dearest / samples - 1.0).powi(2)).sqrt();
 
     let denoise = if tuning.name(K::CleanupDenoise) == "none" { 0.0 } else { machine.denoise_per_pixel * frame_pixels };
     let mut causes = vec![Cause { kind: CauseKind::Start, seconds: machine.start }];

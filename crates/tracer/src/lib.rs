@@ -24,5 +24,5 @@ pub use film::{Film, FilmState, superblocks};
 pub use path::{Counters, KINDS, RayKind};
 pub use pool::{cores, own_pool, screen_pool};
 pub use render::{Phase, Progress, RayCount, Render, RenderReport, SavedCounts, SavedRender};
-pub use rounds::{BlockCount, expected_samples, floored_variances, grain_at, grown, growth, ladder};
+pub use rounds::{BlockCount, expected_samples, floored_variances, grain_at, growth, ladder};
 pub use stage::{Stage, StageTimes};

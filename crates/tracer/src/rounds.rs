@@ -113,7 +113,7 @@ pub fn growth<'a>(blocks: impl Iterator<Item = (&'a BlockCount, u64)>) -> f64 {
 const FADE: f64 = 0.65;
 
 /// The logarithm by which the variance per sample is expected to have grown between two counts.
-pub fn grown(growth: f64, from: f64, to: f64) -> f64 {
+fn grown(growth: f64, from: f64, to: f64) -> f64 {
     let octaves = (to / from).log2();
     if octaves <= 0.0 { growth * octaves } else { growth * FADE * (1.0 - FADE.powf(octaves)) / (1.0 - FADE) }
 }
