@@ -135,11 +135,6 @@ impl Bvh {
         Bvh { nodes, packs }
     }
 
-    /// Bytes held.
-    pub fn bytes(&self) -> usize {
-        self.nodes.len() * size_of::<Node>() + self.packs.len() * size_of::<Pack>()
-    }
-
     /// The nearest hit.
     pub fn nearest(&self, ray: &Ray) -> Option<Hit> {
         let mut best: Option<Hit> = None;

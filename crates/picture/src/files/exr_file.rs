@@ -29,8 +29,7 @@ impl Channel {
 
     /// Three channels `layer.R`, `layer.G`, `layer.B`, or `R`, `G`, `B` for an empty layer name.
     pub fn rgb(layer: &str, pixels: &[crate::Rgb]) -> [Self; 3] {
-        ["R", "G", "B"].map(|c| {
-            let k = ["R", "G", "B"].iter().position(|x| *x == c).unwrap_or(0);
+        [("R", 0), ("G", 1), ("B", 2)].map(|(c, k)| {
             let name = if layer.is_empty() { c.to_string() } else { format!("{layer}.{c}") };
             Channel::float(&name, pixels.iter().map(|p| p[k]).collect())
         })
