@@ -48,6 +48,7 @@ pub enum CauseKind {
     Diffuse,
     Reflection,
     Transmission,
+    Volume,
     CleanUp,
     Files,
 }
@@ -76,18 +77,19 @@ pub struct Forecast {
     pub needs_test: Vec<&'static str>,
 }
 
-/// Knobs whose effect on time or grain is not computed here.
-const NOT_COMPUTED: &[K] = &[
-    K::DepthTotal,
-    K::DepthDiffuse,
-    K::DepthReflection,
-    K::DepthTransmission,
-    K::RouletteFrom,
-    K::ViewExposure,
-    K::ViewTransform,
-    K::FrameFilter,
-    K::FrameFilterRadius,
-    K::SamplingBlock,
+/// Knobs whose effect the forecast computes; a change of any other needs a new test.
+const COMPUTED: &[K] = &[
+    K::FrameWidth,
+    K::FrameHeight,
+    K::FrameTransparent,
+    K::SamplingAdaptive,
+    K::SamplingLeast,
+    K::SamplingMost,
+    K::SamplingThreshold,
+    K::SamplingSeed,
+    K::CleanupDenoise,
+    K::CleanupBlend,
+    K::DeliveryParts,
 ];
 
 /// Forecast of the whole frame at `tuning`; none if the test has not got far enough to say anything.
@@ -175,10 +177,12 @@ pub fn forecast(test: Measured, tuning: &Tuning, machine: &Machine) -> Option<Fo
         settled: settled / pixels,
         seen,
         measured: same_frame && seen == 1.0,
-        needs_test: NOT_COMPUTED
-            .iter()
-            .filter(|k| d.tuning.value(**k) != tuning.value(**k))
-            .map(|k| tuning::KNOBS[*k as usize].id)
+        needs_test: d
+            .tuning
+            .differences(tuning)
+            .into_iter()
+            .map(|difference| difference.id)
+            .filter(|id| !COMPUTED.iter().any(|k| tuning::KNOBS[*k as usize].id == *id))
             .collect(),
     })
 }
@@ -190,5 +194,6 @@ fn cause_of(r: &RayCount) -> CauseKind {
         RayKind::Diffuse => CauseKind::Diffuse,
         RayKind::Reflection => CauseKind::Reflection,
         RayKind::Transmission => CauseKind::Transmission,
+        RayKind::Volume => CauseKind::Volume,
     }
 }

@@ -20,6 +20,7 @@ fn run(stage: &Arc<Stage>, tuning: &Tuning, region: Option<Region>) -> Render {
         camera: "Front".into(),
         region,
         tuning: tuning.clone(),
+        edits: Default::default(),
         version: VERSION.into(),
     };
     let mut render = Render::new(stage.clone(), d, Arc::new(own_pool(2).unwrap()), false).unwrap();

@@ -43,6 +43,7 @@ fn main() {
             camera: scene.cameras[0].name.clone(),
             region: None,
             tuning,
+            edits: Default::default(),
             version: VERSION.into(),
         };
         // Rays and samples a second.
@@ -87,7 +88,7 @@ fn main() {
         println!(
             "{:<14} {:>9} {:>8.3} {:>8.3} {:>10.2} {:>11.1} {:>10.2} {:>12.3} {:>9.2}",
             name,
-            scene.triangles.len(),
+            scene.triangles_seen(),
             load,
             stage.times.structure,
             median(all.iter().map(|r| r.0).collect()),

@@ -4,7 +4,7 @@ use clap::Args;
 use fault::{Code, Fault};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use picture::Region;
-use scene::{Environment, ImportReport, load_glb};
+use scene::{Environment, ImportReport, load};
 use serde::Serialize;
 use std::io::IsTerminal;
 use std::path::PathBuf;
@@ -126,7 +126,7 @@ pub fn run(o: &Options) -> Result<(), Fault> {
     };
 
     bar.set_message("loading");
-    let scene = Arc::new(load_glb(&o.scene)?);
+    let scene = Arc::new(load(&o.scene)?);
     let environment = match &o.environment {
         Some(file) => {
             let place = file.display().to_string();
@@ -154,6 +154,7 @@ pub fn run(o: &Options) -> Result<(), Fault> {
         camera: camera.clone(),
         region,
         tuning,
+        edits: Default::default(),
         version: VERSION.into(),
     };
     description.check()?;
@@ -162,7 +163,7 @@ pub fn run(o: &Options) -> Result<(), Fault> {
     bar.set_message("preparing");
     let stage = Arc::new(Stage::new(scene.clone(), environment));
     phases.push(PhaseTime { phase: tracer::Phase::Structure, seconds: stage.times.structure });
-    phases.push(PhaseTime { phase: tracer::Phase::Lights, seconds: stage.times.lights });
+    phases.push(PhaseTime { phase: tracer::Phase::Lights, seconds: stage.times.tables });
     phase(tracer::Phase::Sampling, &mut Vec::new());
 
     bar.set_message("sampling");

@@ -187,6 +187,7 @@ mod tests {
             coverage: vec![1.0; n],
             normal: vec![[0.0, 0.0, 1.0]; n],
             depth: vec![2.0; n],
+            layers: Vec::new(),
             albedo,
         }
     }

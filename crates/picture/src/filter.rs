@@ -24,6 +24,8 @@ impl Filter {
             "triangle" => Filter::Triangle,
             "gaussian" => Filter::Gaussian,
             "blackman_harris" => Filter::BlackmanHarris,
+            "mitchell_netravali" => Filter::MitchellNetravali,
+            "lanczos" => Filter::Lanczos,
             _ => return None,
         })
     }
@@ -58,6 +60,11 @@ impl Filter {
         }
     }
 
+    /// Parts of the filter are below zero.
+    pub fn has_negative_lobes(self) -> bool {
+        matches!(self, Filter::MitchellNetravali | Filter::Lanczos)
+    }
+
     /// The natural radius: where the published formula ends.
     pub fn radius(self) -> f64 {
         match self {
@@ -68,10 +75,14 @@ impl Filter {
     }
 }
 
-/// Draws offsets from a pixel's centre with the density of a non-negative filter, by a tabulated inverse of its
-/// cumulative distribution; the error of the table (1/4096 of the mass) is far below a pixel.
+/// Draws offsets from a pixel's centre with the density of a filter's absolute value, by a tabulated inverse of its
+/// cumulative distribution; the error of the table (1/4096 of the mass) is far below a pixel. Offsets where the filter is
+/// negative are marked: such samples count negatively.
 #[derive(Debug, Clone)]
 pub struct FilterSampler {
+    filter: Filter,
+    /// Natural units a pixel.
+    scale: f64,
     inverse: Vec<f32>,
 }
 
@@ -82,7 +93,7 @@ impl FilterSampler {
         let mut cumulative = vec![0.0f64; STEPS + 1];
         for i in 0..STEPS {
             let x = (i as f64 + 0.5) / STEPS as f64 * 2.0 - 1.0;
-            cumulative[i + 1] = cumulative[i] + filter.at(x * filter.radius()).max(0.0);
+            cumulative[i + 1] = cumulative[i] + filter.at(x * filter.radius()).abs();
         }
         let total = cumulative[STEPS];
         let mut at = 0;
@@ -97,15 +108,16 @@ impl FilterSampler {
                 (((at as f64 + within) / STEPS as f64 * 2.0 - 1.0) * radius) as f32
             })
             .collect();
-        FilterSampler { inverse }
+        FilterSampler { filter, scale: filter.radius() / radius, inverse }
     }
 
-    /// An offset in pixels for a uniform `u` in 0…1.
-    pub fn offset(&self, u: f32) -> f32 {
+    /// An offset in pixels for a uniform `u` in 0…1, and whether the filter is negative there.
+    pub fn offset(&self, u: f32) -> (f32, bool) {
         let t = u * (self.inverse.len() - 1) as f32;
         let i = (t as usize).min(self.inverse.len() - 2);
         let (lo, hi) = (self.inverse[i], self.inverse[i + 1]);
-        lo + (hi - lo) * (t - i as f32)
+        let x = lo + (hi - lo) * (t - i as f32);
+        (x, self.filter.has_negative_lobes() && self.filter.at(x as f64 * self.scale) < 0.0)
     }
 }
 
@@ -144,13 +156,32 @@ mod tests {
             let sampler = FilterSampler::new(filter, radius);
             let n = 100_000;
             let drawn =
-                (0..n).map(|i| (sampler.offset((i as f32 + 0.5) / n as f32) as f64).powi(2)).sum::<f64>() / n as f64;
+                (0..n).map(|i| (sampler.offset((i as f32 + 0.5) / n as f32).0 as f64).powi(2)).sum::<f64>() / n as f64;
             let mass = integral(|x| filter.at(x), 1.0);
             let expected = integral(|x| x * x * filter.at(x), 1.0) / mass * radius * radius;
             assert!((drawn - expected).abs() < 2e-3 * expected, "{filter:?}: {drawn} against {expected}");
-            assert!(sampler.offset(0.0) >= -1.5 && sampler.offset(1.0) <= 1.5);
+            assert!(sampler.offset(0.0).0 >= -1.5 && sampler.offset(1.0).0 <= 1.5);
         }
         let box_variance = integral(|x| x * x * Filter::Box.at(x), 1.0) / 2.0;
         assert!((box_variance - 1.0 / 3.0).abs() < 1e-9);
+    }
+
+    /// Signed draws of filters with negative lobes reproduce the filter's own moments.
+    #[test]
+    fn signed_sampling_follows_filters_with_negative_lobes() {
+        for filter in [Filter::MitchellNetravali, Filter::Lanczos] {
+            let sampler = FilterSampler::new(filter, filter.radius());
+            let n = 200_000;
+            let (mut mass, mut moment) = (0.0, 0.0);
+            for i in 0..n {
+                let (x, negative) = sampler.offset((i as f32 + 0.5) / n as f32);
+                let sign = if negative { -1.0 } else { 1.0 };
+                mass += sign;
+                moment += sign * (x as f64).cos();
+            }
+            let expected =
+                integral(|x| x.cos() * filter.at(x), filter.radius()) / integral(|x| filter.at(x), filter.radius());
+            assert!((moment / mass - expected).abs() < 2e-3, "{filter:?}: {} against {expected}", moment / mass);
+        }
     }
 }

@@ -68,6 +68,8 @@ pub struct Plate {
     pub normal: Vec<Rgb>,
     /// Distance from the camera in metres; 0 where nothing is met.
     pub depth: Vec<f32>,
+    /// Further pictures, one channel each, by the name that an EXR file gives them; empty unless they were asked for.
+    pub layers: Vec<(String, Vec<f32>)>,
 }
 
 impl Plate {
@@ -102,6 +104,7 @@ impl Plate {
             albedo: cut(&self.albedo, own, region),
             normal: cut(&self.normal, own, region),
             depth: cut(&self.depth, own, region),
+            layers: self.layers.iter().map(|(n, v)| (n.clone(), cut(v, own, region))).collect(),
         }
     }
 }

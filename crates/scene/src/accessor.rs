@@ -3,6 +3,9 @@
 use fault::{Code, Fault};
 use gltf::accessor::{DataType, Dimensions};
 
+/// Elements that an accessor without data of its own may have.
+const MOST_EMPTY: usize = 10_000_000;
+
 fn damaged(place: String, what: String) -> Fault {
     Fault::new(Code::Damaged, what, place, "export the scene again; the file contradicts itself")
 }
@@ -31,65 +34,80 @@ pub fn floats<const N: usize>(accessor: &gltf::Accessor, buffers: &[&[u8]]) -> R
         _ => 1.0,
     };
     let component = accessor.data_type().size();
-    let mut out = Vec::new();
-    for element in elements(accessor, buffers, component * N)? {
-        let v: [f32; N] = std::array::from_fn(|c| read(&element[c * component..], factor));
-        if v.iter().any(|x| !x.is_finite()) {
-            return Err(Fault::new(
-                Code::NotANumber,
-                format!("element {} is not a finite number", out.len()),
-                place,
-                "repair the mesh in the program that made it and export it again",
-            ));
+    let take = |element: &[u8]| -> [f32; N] { std::array::from_fn(|c| read(&element[c * component..], factor)) };
+    let mut out: Vec<[f32; N]> = match accessor.view() {
+        Some(view) => {
+            let data = bytes_of(&view, buffers)?;
+            let all = elements(&place, data, accessor.offset(), view.stride(), component * N, accessor.count())?;
+            all.map(take).collect()
         }
-        out.push(v);
+        None if accessor.sparse().is_some() && accessor.count() <= MOST_EMPTY => vec![[0.0; N]; accessor.count()],
+        None => return Err(damaged(place, "it has no buffer view".into())),
+    };
+    if let Some(sparse) = accessor.sparse() {
+        use gltf::accessor::sparse::IndexType;
+        let (at, values, count) = (sparse.indices(), sparse.values(), sparse.count());
+        let (size, read): (usize, fn(&[u8]) -> u32) = match at.index_type() {
+            IndexType::U8 => (1, |b| b[0] as u32),
+            IndexType::U16 => (2, |b| u16::from_le_bytes([b[0], b[1]]) as u32),
+            IndexType::U32 => (4, |b| u32::from_le_bytes([b[0], b[1], b[2], b[3]])),
+        };
+        let places = elements(&place, bytes_of(&at.view(), buffers)?, at.offset(), None, size, count)?;
+        let new = elements(&place, bytes_of(&values.view(), buffers)?, values.offset(), None, component * N, count)?;
+        for (index, value) in places.map(read).zip(new.map(take)) {
+            let slot = out.get_mut(index as usize);
+            *slot.ok_or_else(|| damaged(place.clone(), format!("sparse index {index} lies beyond its count")))? = value;
+        }
+    }
+    if let Some(i) = out.iter().position(|v| v.iter().any(|x| !x.is_finite())) {
+        return Err(Fault::new(
+            Code::NotANumber,
+            format!("element {i} is not a finite number"),
+            place,
+            "repair the mesh in the program that made it and export it again",
+        ));
     }
     Ok(out)
 }
 
 /// Indices of any allowed width.
 pub fn indices(accessor: &gltf::Accessor, buffers: &[&[u8]]) -> Result<Vec<u32>, Fault> {
+    let place = format!("accessor {}", accessor.index());
     let size = accessor.data_type().size();
     let read: fn(&[u8]) -> u32 = match (accessor.dimensions(), accessor.data_type()) {
         (Dimensions::Scalar, DataType::U8) => |b| b[0] as u32,
         (Dimensions::Scalar, DataType::U16) => |b| u16::from_le_bytes([b[0], b[1]]) as u32,
         (Dimensions::Scalar, DataType::U32) => |b| u32::from_le_bytes([b[0], b[1], b[2], b[3]]),
-        _ => return Err(damaged(format!("accessor {}", accessor.index()), "indices must be unsigned integers".into())),
+        _ => return Err(damaged(place, "indices must be unsigned integers".into())),
     };
-    Ok(elements(accessor, buffers, size)?.map(read).collect())
+    let (Some(view), None) = (accessor.view(), accessor.sparse()) else {
+        return Err(damaged(place, "indices must lie in a buffer view".into()));
+    };
+    let data = bytes_of(&view, buffers)?;
+    Ok(elements(&place, data, accessor.offset(), view.stride(), size, accessor.count())?.map(read).collect())
 }
 
 /// The bytes of each element, after checking that all of them exist.
 fn elements<'a>(
-    accessor: &gltf::Accessor,
-    buffers: &[&'a [u8]],
+    place: &str,
+    data: &'a [u8],
+    start: usize,
+    stride: Option<usize>,
     size: usize,
+    count: usize,
 ) -> Result<impl Iterator<Item = &'a [u8]>, Fault> {
-    let place = || format!("accessor {}", accessor.index());
-    if accessor.sparse().is_some() {
-        return Err(Fault::new(
-            Code::Unsupported,
-            "sparse accessors are not read yet",
-            place(),
-            "export without sparse data",
-        ));
-    }
-    let view = accessor.view().ok_or_else(|| damaged(place(), "it has no buffer view".into()))?;
-    let data = bytes_of(&view, buffers)?;
-    let stride = view.stride().unwrap_or(size);
-    let count = accessor.count();
+    let stride = stride.unwrap_or(size);
     let end = count
         .checked_sub(1)
         .and_then(|n| n.checked_mul(stride))
         .and_then(|n| n.checked_add(size))
-        .and_then(|n| n.checked_add(accessor.offset()));
+        .and_then(|n| n.checked_add(start));
     if stride < size || end.is_none_or(|e| e > data.len()) {
         return Err(damaged(
-            place(),
+            place.into(),
             format!("{count} elements of {size} bytes do not fit into the {} bytes of its view", data.len()),
         ));
     }
-    let start = accessor.offset();
     Ok((0..count).map(move |i| &data[start + i * stride..start + i * stride + size]))
 }
 

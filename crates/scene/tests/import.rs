@@ -71,10 +71,10 @@ fn values_arrive_in_world_space_and_units() {
     let s = read_glb(&glb(&document, &binary), "small.glb").unwrap();
     let m = &s.materials[0];
     assert_eq!((m.emission.x, m.emission.y, m.ior, m.specular, m.roughness), (8.0, 4.0, 1.7, 0.0, 0.3));
-    assert_eq!(s.positions[s.triangles[0].vertices[0] as usize].z, 5.0);
-    let [a, b, c] = s.corner_positions(&s.triangles[0]);
+    assert_eq!(s.world.corners(&s.world.triangles[0])[0].z, 5.0);
+    let [a, b, c] = s.world.corners(&s.world.triangles[0]);
     // The mirrored triangle still faces +Z: its winding was turned round.
-    assert!((b - a).cross(c - a).z > 0.0 && s.normals[0].z > 0.9 && s.bounds().0.x == -2.0);
+    assert!((b - a).cross(c - a).z > 0.0 && s.world.normals[0].z > 0.9 && s.bounds().0.x == -2.0);
     assert_eq!(s.cameras[0].to_world.w_axis.z, 11.0);
     assert_eq!((s.lights[0].intensity.x, s.lights[0].direction.z), (12.0, -1.0));
     insta::assert_json_snapshot!(s.report);

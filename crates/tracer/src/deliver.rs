@@ -40,7 +40,9 @@ impl FileKind {
 /// Writes a file of the delivered picture, whole or not at all.
 ///
 /// EXR: `R G B A` delivered linear radiance, `noisy.*`, `albedo.*`, `normal.X/Y/Z`, `depth.Z` in metres, `grain.Y` the
-/// block grain as a share of the display range, `samples.Y`. PNG: 16 bits through the view.
+/// block grain as a share of the display range, `samples.Y`; with parts switched on also every part and light group with the
+/// luminance of its half-difference as `grain`, `shadow.Y` (share of direct light in shadow), position, the first surface's
+/// normal, albedo and depth, and ids (number plus one). PNG: 16 bits through the view.
 pub fn write(path: &Path, plate: &Plate, picture: &[Rgb], d: &Description) -> Result<(), Fault> {
     let transparent = d.tuning.switch(K::FrameTransparent);
     match FileKind::of(path)? {
@@ -73,5 +75,6 @@ fn layers(plate: &Plate, picture: &[Rgb], d: &Description) -> Vec<Channel> {
     out.push(Channel::float("depth.Z", plate.depth.clone()));
     out.push(Channel::float("grain.Y", grain));
     out.push(Channel::whole("samples.Y", plate.samples.clone()));
+    out.extend(plate.layers.iter().map(|(name, values)| Channel::float(name, values.clone())));
     out
 }

@@ -1,7 +1,12 @@
 //! The description of a render: everything the picture depends on. Proofs, pilots, references and finals store it whole.
 
+use crate::lights::EnvironmentUse;
+use crate::medium::Medium;
+use crate::view_rays::Lens;
 use fault::{Code, Fault};
+use glam::Vec3;
 use picture::{Region, Transform, View, filter::Filter};
+use scene::{Shadow, ShotEdits};
 use serde::{Deserialize, Serialize};
 use tuning::{K, Tuning};
 
@@ -26,6 +31,9 @@ pub struct Description {
     pub region: Option<Region>,
     /// All knobs, among them size, seed and judging view.
     pub tuning: Tuning,
+    /// Changes to lights, media and camera.
+    #[serde(default)]
+    pub edits: ShotEdits,
     pub version: String,
 }
 
@@ -85,6 +93,9 @@ pub struct Settings {
     pub transparent: bool,
     pub filter: Filter,
     pub filter_radius: f64,
+    pub lens: Lens,
+    /// When the shutter opens and for how long, in frames.
+    pub shutter: (f32, f32),
     pub adaptive: bool,
     /// Samples per half.
     pub least: u32,
@@ -92,11 +103,24 @@ pub struct Settings {
     pub threshold: f64,
     pub block: u32,
     pub seed: u32,
+    /// Rays at the first hit: towards lights, and by surface kind.
+    pub split_direct: u32,
+    pub split: [u32; 3],
     pub depth: u32,
-    pub depth_diffuse: u32,
-    pub depth_reflection: u32,
-    pub depth_transmission: u32,
+    /// Limits by kind: diffuse, reflection, transmission, volume.
+    pub depths: [u32; 4],
+    pub depth_transparent: u32,
     pub roulette_from: u32,
+    pub caustics: [bool; 2],
+    pub soften: f32,
+    pub fill: bool,
+    /// Limits of a sample's direct light and of its bounced light by kind; infinite without one.
+    pub clamp_direct: f32,
+    pub clamp: [f32; 4],
+    pub environment: EnvironmentUse,
+    pub shadow: (Shadow, f32),
+    pub haze: Option<Medium>,
+    pub parts: bool,
     pub view: View,
 }
 
@@ -106,6 +130,13 @@ impl Settings {
         let t = &d.tuning;
         // Both halves get the same number, so an odd count is rounded up.
         let per_half = |k| t.whole(k).div_ceil(2);
+        let real = |k| t.real(k) as f32;
+        let limit = |k| match t.real(k) {
+            0.0 => f32::INFINITY,
+            x => x as f32,
+        };
+        let haze = real(K::HazeDensity);
+        let bright = real(K::HazeBrightness);
         Ok(Settings {
             frame: d.frame(),
             area: d.area(),
@@ -113,17 +144,43 @@ impl Settings {
             filter: Filter::named(t.name(K::FrameFilter))
                 .ok_or_else(|| Fault::internal("a filter without a formula", "frame.filter"))?,
             filter_radius: t.real(K::FrameFilterRadius),
+            lens: Lens { aperture: real(K::FrameAperture) * 1e-3, focus: real(K::FrameFocus) },
+            shutter: (real(K::FrameShutterStart), real(K::FrameShutter)),
             adaptive: t.switch(K::SamplingAdaptive),
             least: per_half(K::SamplingLeast),
             most: per_half(K::SamplingMost),
             threshold: t.real(K::SamplingThreshold),
             block: d.block(),
             seed: t.whole(K::SamplingSeed),
+            split_direct: t.whole(K::SplitDirect),
+            split: [K::SplitDiffuse, K::SplitReflection, K::SplitTransmission].map(|k| t.whole(k)),
             depth: t.whole(K::DepthTotal),
-            depth_diffuse: t.whole(K::DepthDiffuse),
-            depth_reflection: t.whole(K::DepthReflection),
-            depth_transmission: t.whole(K::DepthTransmission),
+            depths: [K::DepthDiffuse, K::DepthReflection, K::DepthTransmission, K::DepthVolume].map(|k| t.whole(k)),
+            depth_transparent: t.whole(K::DepthTransparent),
             roulette_from: t.whole(K::RouletteFrom),
+            caustics: [t.switch(K::CausticsReflected), t.switch(K::CausticsRefracted)],
+            soften: real(K::PathsSoften),
+            fill: t.switch(K::PathsFill),
+            clamp_direct: limit(K::ClampDirect),
+            clamp: [K::ClampDiffuse, K::ClampReflection, K::ClampTransmission, K::ClampVolume].map(limit),
+            environment: EnvironmentUse {
+                strength: real(K::EnvironmentStrength),
+                rotation: real(K::EnvironmentRotation),
+                width: t.name(K::EnvironmentWidth).parse().unwrap_or(1024),
+                light: t.switch(K::EnvironmentLight),
+                reflection: t.switch(K::EnvironmentReflection),
+                camera: t.switch(K::EnvironmentCamera),
+            },
+            shadow: (
+                match t.name(K::LightsShadow) {
+                    "hard" => Shadow::Hard,
+                    "none" => Shadow::None,
+                    _ => Shadow::Soft,
+                },
+                real(K::LightsShadowStrength),
+            ),
+            haze: Medium::new(Vec3::splat(haze * bright), Vec3::splat(haze * (1.0 - bright)), real(K::HazeForward)),
+            parts: t.switch(K::DeliveryParts),
             view: d.view(),
         })
     }

@@ -5,10 +5,10 @@
 //! waits for a whole pass and never sees half a tile.
 
 use crate::description::{SUPERBLOCK, Settings};
-use crate::path::Sample;
+use crate::gather::{PART_NAMES, PARTS, Sample};
 use crate::rounds::BlockCount;
 use glam::Vec3;
-use picture::{Plate, Region, Rgb, files::Channel, files::Samples};
+use picture::{Plate, Region, Rgb, files::Channel, files::Samples, luminance};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering};
 
@@ -46,9 +46,11 @@ pub(crate) struct Pixel {
 }
 
 impl Pixel {
-    pub fn add(&mut self, half: usize, index: u32, s: &Sample) {
-        for (sum, x) in self.halves[half].iter_mut().zip(s.radiance.to_array()) {
-            sum.add(x);
+    fn add(&mut self, half: usize, index: u32, s: &Sample, negative: bool) {
+        if !negative {
+            for (sum, x) in self.halves[half].iter_mut().zip(s.radiance().to_array()) {
+                sum.add(x);
+            }
         }
         self.hits[half] += s.covered as u32;
         if index < GUIDE_SAMPLES {
@@ -57,10 +59,93 @@ impl Pixel {
             self.depth += s.depth;
         }
     }
+}
 
-    /// Mean radiance of a half after n samples.
-    pub fn mean(&self, half: usize, n: u32) -> Rgb {
-        self.halves[half].map(|s| s.mean(n))
+/// What a film keeps of each pixel beyond the halves and guides: a row of floats, in this order.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub(crate) struct Layout {
+    /// For filters with negative lobes: both halves' sums of negative samples with their rounding errors, and their counts.
+    signed: bool,
+    /// For the tail fill: both halves' light of the last bounce, and the light of the one before.
+    fill: bool,
+    /// Parts and groups: RGB, and the luminance of half A less that of half B; then shadow, first hit and ids.
+    parts: bool,
+    groups: Vec<String>,
+}
+
+const SIGNED: usize = 14;
+const FILL: usize = 9;
+/// Lit, shadowed, position, normal, albedo, depth, object, material.
+const FIRST: usize = 14;
+
+impl Layout {
+    fn new(s: &Settings, groups: &[String]) -> Layout {
+        Layout {
+            signed: s.filter.has_negative_lobes(),
+            fill: s.fill && s.depth > 0,
+            parts: s.parts,
+            groups: if s.parts { groups.to_vec() } else { Vec::new() },
+        }
+    }
+
+    fn fill_at(&self) -> usize {
+        if self.signed { SIGNED } else { 0 }
+    }
+
+    fn parts_at(&self) -> usize {
+        self.fill_at() + if self.fill { FILL } else { 0 }
+    }
+
+    fn stride(&self) -> usize {
+        self.parts_at() + if self.parts { 4 * (PARTS + self.groups.len()) + FIRST } else { 0 }
+    }
+
+    fn add(&self, row: &mut [f32], half: usize, index: u32, s: &Sample, negative: bool) {
+        if self.signed && negative {
+            for (c, x) in s.radiance().to_array().into_iter().enumerate() {
+                let mut sum = Sum { high: row[3 * half + c], low: row[6 + 3 * half + c] };
+                sum.add(x);
+                (row[3 * half + c], row[6 + 3 * half + c]) = (sum.high, sum.low);
+            }
+            row[12 + half] += 1.0;
+        }
+        if self.fill {
+            let row = &mut row[self.fill_at()..];
+            for c in 0..3 {
+                row[3 * half + c] += s.last[0][c];
+                row[6 + c] += s.last[1][c];
+            }
+        }
+        if self.parts {
+            let row = &mut row[self.parts_at()..];
+            let side = if half == 0 { 1.0 } else { -1.0 };
+            let lights = s.parts.iter().chain(&s.groups[..self.groups.len()]);
+            for (slot, light) in row.chunks_exact_mut(4).zip(lights) {
+                for c in 0..3 {
+                    slot[c] += light[c];
+                }
+                slot[3] += side * luminance(light.to_array());
+            }
+            let row = &mut row[4 * (PARTS + self.groups.len())..];
+            row[0] += s.lit[0];
+            row[1] += s.lit[1];
+            if index < GUIDE_SAMPLES {
+                let f = &s.first;
+                let values = f.position.to_array().into_iter().chain(f.normal.to_array()).chain(f.albedo.to_array());
+                for (slot, x) in row[2..].iter_mut().zip(values.chain([f.depth])) {
+                    *slot += x;
+                }
+            }
+            // Ids cannot be averaged: those of the very first sample stand for the pixel.
+            if index == 0 && half == 0 {
+                (row[12], row[13]) = (s.first.object as f32, s.first.material as f32);
+            }
+        }
+    }
+
+    /// Names of the row's floats in a saved state.
+    fn names(&self) -> Vec<String> {
+        (0..self.stride()).map(|i| format!("more.{i:03}")).collect()
     }
 }
 
@@ -76,9 +161,75 @@ pub(crate) struct Tile {
     pub n: u32,
     /// Processor time spent on this tile, nanoseconds.
     pub spent: u64,
+    /// Rows of [`Layout`], pixel by pixel.
+    more: Vec<f32>,
 }
 
+/// Below this count per half, filters with negative lobes count their positive part alone: the ratio of signed sums of few
+/// samples is wild.
+const SIGNED_FROM: u32 = 16;
+
 impl Tile {
+    pub fn add(&mut self, layout: &Layout, pixel: usize, half: usize, index: u32, s: &Sample, negative: bool) {
+        self.pixels[pixel].add(half, index, s, negative && layout.signed);
+        let stride = layout.stride();
+        if stride > 0 {
+            layout.add(&mut self.more[pixel * stride..(pixel + 1) * stride], half, index, s, negative);
+        }
+    }
+
+    /// Light beyond the last bounce as a share of the last bounce's light, by channel, from how much the last two bounces of
+    /// this superblock brought.
+    pub fn tail(&self, layout: &Layout) -> [f32; 3] {
+        if !layout.fill {
+            return [0.0; 3];
+        }
+        let (stride, at) = (layout.stride(), layout.fill_at());
+        let mut sums = [[0.0f64; 3]; 2];
+        for row in self.more.chunks_exact(stride) {
+            for c in 0..3 {
+                sums[0][c] += (row[at + c] + row[at + 3 + c]) as f64;
+                sums[1][c] += row[at + 6 + c] as f64;
+            }
+        }
+        std::array::from_fn(|c| {
+            // Light that does not fade would never end: such a scene needs more bounces, not a guess.
+            let r = if sums[1][c] > 0.0 { (sums[0][c] / sums[1][c]).min(0.95) } else { 0.0 };
+            (r / (1.0 - r)) as f32
+        })
+    }
+
+    /// Mean radiance of a half of a pixel after n samples, with the tail filled by [`Tile::tail`].
+    pub fn mean(&self, layout: &Layout, tail: &[f32; 3], pixel: usize, half: usize, n: u32) -> Rgb {
+        let p = &self.pixels[pixel];
+        let stride = layout.stride();
+        let row = &self.more[pixel * stride..(pixel + 1) * stride];
+        let mut out = if layout.signed {
+            let negative = row[12 + half] as u32;
+            let positive = n - negative.min(n);
+            std::array::from_fn(|c| {
+                let plus = p.halves[half][c].high as f64 + p.halves[half][c].low as f64;
+                let minus = row[3 * half + c] as f64 + row[6 + 3 * half + c] as f64;
+                (if n >= SIGNED_FROM && positive > negative {
+                    (plus - minus) / (positive - negative) as f64
+                } else if positive > 0 {
+                    plus / positive as f64
+                } else {
+                    minus / negative.max(1) as f64
+                }) as f32
+            })
+        } else {
+            p.halves[half].map(|s| s.mean(n))
+        };
+        if layout.fill {
+            let at = layout.fill_at() + 3 * half;
+            for c in 0..3 {
+                out[c] += row[at + c] / n as f32 * tail[c];
+            }
+        }
+        out
+    }
+
     /// Pixel ranges of a block inside the tile: x from, x to, y from, y to, relative to the tile.
     pub fn block_range(&self, index: usize, block: u32) -> [u32; 4] {
         let (bx, by) = (index as u32 % self.columns * block, index as u32 / self.columns * block);
@@ -115,11 +266,13 @@ pub struct Film {
     coarse: Mutex<Option<Coarse>>,
     /// Samples taken so far, both halves.
     pub(crate) samples: AtomicU64,
+    pub(crate) layout: Layout,
 }
 
 impl Film {
-    pub(crate) fn new(s: &Settings) -> Film {
+    pub(crate) fn new(s: &Settings, groups: &[String]) -> Film {
         let area = s.area;
+        let layout = Layout::new(s, groups);
         let tiles = superblocks(area, s.frame)
             .map(|bounds| {
                 let columns = bounds.width.div_ceil(s.block);
@@ -129,15 +282,22 @@ impl Film {
                         let (bx, by) = (bounds.x + i % columns * s.block, bounds.y + i / columns * s.block);
                         let touches =
                             bx < area.right() && bx + s.block > area.x && by < area.bottom() && by + s.block > area.y;
-                        // Without adaptive decisions nothing outside the region matters to it.
-                        BlockCount::new(s.adaptive || touches)
+                        // Without adaptive decisions or tail fill nothing outside the region matters to it.
+                        BlockCount::new(s.adaptive || s.fill || touches)
                     })
                     .collect();
                 let pixels = vec![Pixel::default(); bounds.area()];
-                Mutex::new(Tile { bounds, pixels, blocks, columns, n: 0, spent: 0 })
+                let more = vec![0.0; bounds.area() * layout.stride()];
+                Mutex::new(Tile { bounds, pixels, blocks, columns, n: 0, spent: 0, more })
             })
             .collect();
-        Film { frame: s.frame, area, block: s.block, tiles, coarse: Mutex::new(None), samples: AtomicU64::new(0) }
+        let (coarse, samples) = (Mutex::new(None), AtomicU64::new(0));
+        Film { frame: s.frame, area, block: s.block, tiles, coarse, samples, layout }
+    }
+
+    /// Bytes that a film of these settings takes for each pixel.
+    pub(crate) fn bytes_per_pixel(s: &Settings, groups: &[String]) -> usize {
+        size_of::<Pixel>() + 4 * Layout::new(s, groups).stride()
     }
 
     pub(crate) fn tile(&self, i: usize) -> std::sync::MutexGuard<'_, Tile> {
@@ -168,6 +328,7 @@ impl Film {
             albedo: vec![[0.0; 3]; n],
             normal: vec![[0.0; 3]; n],
             depth: vec![0.0; n],
+            layers: self.layer_names().into_iter().map(|name| (name, vec![0.0; n])).collect(),
         };
         if let Some(c) = &*self.coarse.lock().unwrap_or_else(|e| e.into_inner()) {
             p.a.copy_from_slice(&c.pixels);
@@ -176,37 +337,85 @@ impl Film {
         for i in 0..self.tiles.len() {
             let tile = self.tile(i);
             let t = tile.bounds;
+            let tail = tile.tail(&self.layout);
             for y in t.y.max(area.y)..t.bottom().min(area.bottom()) {
                 for x in t.x.max(area.x)..t.right().min(area.right()) {
                     let count = tile.block_of(x, y, self.block).n;
                     if count == 0 {
                         continue;
                     }
-                    let px = &tile.pixels[((y - t.y) * t.width + (x - t.x)) as usize];
+                    let i = ((y - t.y) * t.width + (x - t.x)) as usize;
+                    let px = &tile.pixels[i];
                     let to = ((y - area.y) * area.width + (x - area.x)) as usize;
-                    p.a[to] = px.mean(0, count);
-                    p.b[to] = px.mean(1, count);
+                    p.a[to] = tile.mean(&self.layout, &tail, i, 0, count);
+                    p.b[to] = tile.mean(&self.layout, &tail, i, 1, count);
                     p.samples[to] = 2 * count;
                     p.coverage[to] = ((px.hits[0] + px.hits[1]) as f64 / (2 * count) as f64) as f32;
                     let guides = 1.0 / (2 * count.min(GUIDE_SAMPLES)) as f32;
                     p.albedo[to] = px.albedo.map(|v| v * guides);
                     p.normal[to] = px.normal.map(|v| v * guides);
                     p.depth[to] = px.depth * guides;
+                    if self.layout.parts {
+                        let stride = self.layout.stride();
+                        let row = &tile.more[i * stride + self.layout.parts_at()..(i + 1) * stride];
+                        for (layer, v) in p.layers.iter_mut().zip(self.layer_values(row, 2 * count, guides)) {
+                            layer.1[to] = v;
+                        }
+                    }
                 }
             }
         }
         p
     }
 
+    fn layer_names(&self) -> Vec<String> {
+        if !self.layout.parts {
+            return Vec::new();
+        }
+        let parts = PART_NAMES.iter().map(|n| n.to_string());
+        let lights = self.layout.groups.iter().map(|g| format!("light {}", g.replace('.', " ")));
+        let pictures = parts.chain(lights).flat_map(|n| ["R", "G", "B", "grain"].map(|c| format!("{n}.{c}")));
+        let rest = [
+            "shadow.Y",
+            "position.X",
+            "position.Y",
+            "position.Z",
+            "first_normal.X",
+            "first_normal.Y",
+            "first_normal.Z",
+            "first_albedo.R",
+            "first_albedo.G",
+            "first_albedo.B",
+            "first_depth.Z",
+            "object.id",
+            "material.id",
+        ];
+        pictures.chain(rest.map(str::to_string)).collect()
+    }
+
+    /// Values of the layers: means of parts and groups with the luminance of their half-difference, the share of direct light
+    /// that is in shadow, and the first hit.
+    fn layer_values<'r>(&self, row: &'r [f32], samples: u32, guides: f32) -> impl Iterator<Item = f32> + 'r {
+        let split = 4 * (PARTS + self.layout.groups.len());
+        let pictures = row[..split].iter().enumerate().map(move |(i, v)| {
+            let mean = v / samples as f32;
+            if i % 4 == 3 { mean.abs() } else { mean }
+        });
+        let first = &row[split..];
+        let shadow = if first[0] > 0.0 { first[1] / first[0] } else { 0.0 };
+        let averaged = first[2..12].iter().map(move |v| v * guides);
+        pictures.chain([shadow]).chain(averaged).chain([first[12], first[13]])
+    }
+
     /// Everything, raw: the state from which a render can go on.
     pub fn state(&self) -> FilmState {
         let tiles: Vec<Tile> = (0..self.tiles.len()).map(|i| self.tile(i).clone()).collect();
-        FilmState { frame: self.frame, tiles }
+        FilmState { frame: self.frame, tiles, layout: self.layout.clone() }
     }
 
     /// Brings a state back; tiles must be those of the same area.
     pub(crate) fn restore(&self, state: &FilmState) -> bool {
-        if state.tiles.len() != self.tiles.len() || state.frame != self.frame {
+        if state.tiles.len() != self.tiles.len() || state.frame != self.frame || state.layout != self.layout {
             return false;
         }
         let mut samples = 0;
@@ -231,6 +440,7 @@ impl Film {
 pub struct FilmState {
     frame: (u32, u32),
     tiles: Vec<Tile>,
+    layout: Layout,
 }
 
 /// Channels of a state file: halves with their rounding errors, hits and guides, all as sums.
@@ -296,8 +506,19 @@ impl FilmState {
                 }
             }
         }
+        let stride = self.layout.stride();
+        let mut more = vec![vec![0.0f32; r.area()]; stride];
+        for t in self.tiles.iter().filter(|_| stride > 0) {
+            for (i, row) in t.more.chunks_exact(stride).enumerate() {
+                let to = at(r, t.bounds, i);
+                for (channel, v) in more.iter_mut().zip(row) {
+                    channel[to] = *v;
+                }
+            }
+        }
         let floats = FLOATS.iter().zip(floats).map(|(n, v)| Channel::float(n, v));
-        floats.chain(WHOLES.iter().zip(wholes).map(|(n, v)| Channel::whole(n, v))).collect()
+        let more = self.layout.names().into_iter().zip(more).map(|(n, v)| Channel::float(&n, v));
+        floats.chain(more).chain(WHOLES.iter().zip(wholes).map(|(n, v)| Channel::whole(n, v))).collect()
     }
 
     /// Counts and decisions of all blocks, tile by tile, with the processor time of each tile.
@@ -323,6 +544,14 @@ impl FilmState {
                 _ => None,
             })
             .collect::<Option<_>>()?;
+        let names = self.layout.names();
+        let more: Vec<&Vec<f32>> = names
+            .iter()
+            .map(|n| match find(n) {
+                Some(Samples::Float(v)) if v.len() == r.area() => Some(v),
+                _ => None,
+            })
+            .collect::<Option<_>>()?;
         if counts.len() != self.tiles.len() {
             return None;
         }
@@ -336,6 +565,13 @@ impl FilmState {
                     *v = channel[from];
                 }
                 p.hits = [wholes[0][from], wholes[1][from]];
+            }
+            let stride = more.len();
+            for i in 0..if stride > 0 { t.pixels.len() } else { 0 } {
+                let from = at(r, t.bounds, i);
+                for (v, channel) in t.more[i * stride..(i + 1) * stride].iter_mut().zip(&more) {
+                    *v = channel[from];
+                }
             }
             t.n = blocks.iter().map(|b| b.n).max().unwrap_or(0);
             t.blocks.clone_from(blocks);

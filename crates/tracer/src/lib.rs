@@ -1,5 +1,6 @@
 //! The path tracer: from a scene and the description of a render to a film of two independent halves.
 
+mod arrangement;
 mod bsdf;
 mod bvh;
 pub mod deliver;
@@ -7,8 +8,10 @@ mod description;
 mod energy;
 mod film;
 mod fresnel;
+mod gather;
 mod ggx;
 mod lights;
+mod medium;
 mod path;
 mod pool;
 mod render;
@@ -18,9 +21,10 @@ mod sobol;
 mod stage;
 mod view_rays;
 
-pub use bvh::{Bvh, Hit, Ray};
+pub use bvh::{Bvh, Hit, Ray, World};
 pub use description::{Description, SUPERBLOCK, VERSION, view_of};
 pub use film::{Film, FilmState, superblocks};
+pub use gather::{PART_NAMES, PARTS};
 pub use path::{Counters, KINDS, RayKind};
 pub use pool::{cores, own_pool, screen_pool};
 pub use render::{Phase, Progress, RayCount, Render, RenderReport, SavedCounts, SavedRender};

@@ -1,19 +1,30 @@
-//! One camera sample: a unidirectional path with next-event estimation, joined with the scattered ray by multiple
-//! importance sampling with the power heuristic (Veach 1997).
+//! One camera sample: unidirectional paths with next-event estimation, joined with scattered rays by multiple importance
+//! sampling with the power heuristic (Veach 1997).
 //!
-//! A bounce is one scattering event. At the depth limit a hit still shines, but scatters no more: the last scattered ray
-//! is kept as the partner of the last light ray. With all surfaces matte of albedo ρ and emission E, k bounces give
+//! A bounce is one scattering event. At the depth limit a hit still shines, but scatters no more: the last scattered ray is
+//! kept as the partner of the last light ray. With all surfaces matte of albedo ρ and emission E, k bounces give
 //! E(1−ρ^(k+1))/(1−ρ) inside a closed space.
+//!
+//! At the first hit every kind of scattering (diffuse, reflection, transmission) sends rays of its own, as many as its split
+//! says; a kind that carries less than a quarter of the light sends proportionally fewer, by chance. Behind the first hit a
+//! path draws one kind at a time. In a medium, light rays start anywhere on the stretch (equiangular or by extinction) and
+//! the path itself scatters by extinction; both are joined by the same heuristic.
 
-use crate::bsdf::{Allowed, Bsdf, Kind};
-use crate::bvh::Ray;
+use crate::arrangement::Arrangement;
+use crate::bsdf::{Allowed, Bsdf, Kind, SURFACE_KINDS};
+use crate::bvh::{Hit, Ray};
 use crate::description::Settings;
+use crate::gather::{EMISSION, ENVIRONMENT, FirstHit, Sample, part_of};
+use crate::lights::{Receiver, Which};
+use crate::medium::{Medium, Stretch};
 use crate::pool::thread_time;
 use crate::sampler::Sampler;
-use crate::stage::{Stage, offset};
+use crate::stage::{Point, Stage};
 use crate::view_rays::ViewRays;
 use glam::{Vec2, Vec3};
 use picture::filter::FilterSampler;
+use picture::luminance;
+use scene::Shadow;
 use serde::{Deserialize, Serialize};
 use ts_rs::TS;
 
@@ -27,53 +38,53 @@ pub enum RayKind {
     Diffuse,
     Reflection,
     Transmission,
+    Volume,
 }
 
-pub const KINDS: [RayKind; 5] =
-    [RayKind::Camera, RayKind::Direct, RayKind::Diffuse, RayKind::Reflection, RayKind::Transmission];
+pub const KINDS: [RayKind; 6] =
+    [RayKind::Camera, RayKind::Direct, RayKind::Diffuse, RayKind::Reflection, RayKind::Transmission, RayKind::Volume];
 
 /// What the samples of a render cost.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
 pub struct Counters {
     /// Rays by [`RayKind`].
-    pub rays: [u64; 5],
+    pub rays: [u64; 6],
+    /// Rays that started at the first hit, by [`RayKind`].
+    pub first: [u64; 6],
     /// Processor nanoseconds by kind, from one in 32 samples.
-    pub timed: [u64; 5],
+    pub timed: [u64; 6],
     /// Samples whose value was not finite and was counted as black.
     pub broken: u64,
+    /// Luminance that clamps took away, and that was left, in millionths of a unit.
+    pub clamped: u64,
+    pub kept: u64,
 }
 
 impl Counters {
     pub fn add(&mut self, o: &Counters) {
-        for k in 0..5 {
+        for k in 0..6 {
             self.rays[k] += o.rays[k];
+            self.first[k] += o.first[k];
             self.timed[k] += o.timed[k];
         }
         self.broken += o.broken;
+        self.clamped += o.clamped;
+        self.kept += o.kept;
     }
 
     /// Share of the sampling time by kind: measured where samples were timed, by rays before that.
-    pub fn shares(&self) -> [f64; 5] {
+    pub fn shares(&self) -> [f64; 6] {
         let of = if self.timed.iter().sum::<u64>() > 0 { self.timed } else { self.rays };
         let total = of.iter().sum::<u64>().max(1) as f64;
         of.map(|t| t as f64 / total)
     }
 }
 
-/// The value of one sample.
-#[derive(Debug, Clone, Copy)]
-pub struct Sample {
-    pub radiance: Vec3,
-    pub covered: bool,
-    pub albedo: Vec3,
-    pub normal: Vec3,
-    pub depth: f32,
-}
-
 /// Everything that stays the same over a render.
 pub struct Tracer<'a> {
     pub stage: &'a Stage,
     pub settings: &'a Settings,
+    pub arrangement: &'a Arrangement,
     pub view: &'a ViewRays,
     pub filter: &'a FilterSampler,
 }
@@ -95,144 +106,842 @@ impl Clock {
 
 fn power_heuristic(a: f32, b: f32) -> f32 {
     let (a2, b2) = (a * a, b * b);
+    // Very narrow lobes overflow when squared.
+    if a2.is_infinite() {
+        return 1.0;
+    }
     if a2 + b2 > 0.0 { a2 / (a2 + b2) } else { 0.0 }
 }
 
-impl Tracer<'_> {
-    /// Sample `index` of a half of a full-frame pixel. Depends on nothing else.
-    pub fn sample(&self, x: u32, y: u32, half: u32, index: u32, counters: &mut Counters) -> Sample {
-        let sampler = Sampler::new(self.settings.seed, x, y, half, index);
-        let mut clock = Clock { last: (sampler.lot() & 31 == 0).then(thread_time) };
-        let [fx, fy, ..] = sampler.set(0);
-        let ray = self.view.through(x as f32 + 0.5 + self.filter.offset(fx), y as f32 + 0.5 + self.filter.offset(fy));
-        let mut sample = self.path(ray, &sampler, counters, &mut clock);
-        if !sample.radiance.is_finite() {
-            counters.broken += 1;
-            sample.radiance = Vec3::ZERO;
-        }
-        sample
+/// A kind of scattering as depth limits and parts count it.
+const VOLUME: usize = 3;
+
+/// Numbers of a vertex are drawn from these sets; a vertex has sixteen.
+mod set {
+    pub const LIGHT: u32 = 0;
+    pub const SCATTER: u32 = 1;
+    pub const ROULETTE: u32 = 2;
+    pub const MEDIUM: u32 = 3;
+    pub const LINE: u32 = 4;
+    pub const LINE_LIGHT: u32 = 5;
+    pub const PASS: u32 = 6;
+    pub const COUNT: u32 = 7;
+}
+
+/// Where a scattered ray came from, for weighing light that it meets against light rays from there.
+#[derive(Clone, Copy)]
+struct Origin {
+    receiver: Receiver,
+    /// Density with which the ray was scattered, times the number of such rays; none for perfect mirrors and windows.
+    pdf: Option<f32>,
+    /// At the first hit there may be several light rays.
+    first: bool,
+    /// The stretch on which the vertex lies, if it is in a medium.
+    line: Option<Line>,
+}
+
+#[derive(Clone, Copy)]
+struct Line {
+    stretch: Stretch,
+    medium: Medium,
+    /// Distance of the vertex along the stretch.
+    at: f32,
+}
+
+#[derive(Clone, Copy)]
+struct Path {
+    origin_point: Vec3,
+    direction: Vec3,
+    throughput: Vec3,
+    ray_kind: RayKind,
+    /// Kind of the first scattering.
+    part: Option<usize>,
+    bounce: u32,
+    used: [u32; 4],
+    /// Surfaces passed straight on, and boundaries of open media among the segments so far.
+    passed: u32,
+    crossed: u32,
+    after_diffuse: bool,
+    /// The medium of the solid that the path is inside of.
+    inside: Option<Medium>,
+    in_solid: bool,
+    /// Light gains this factor when it leaves the solids that it is in.
+    scale: f32,
+    origin: Option<Origin>,
+    /// Way from the last scattering to the present ray's origin.
+    travelled: f32,
+    /// Only perfect mirrors and windows so far, and chosen to carry the guides.
+    guides: bool,
+    sampler: Sampler,
+}
+
+impl Path {
+    fn key(&self, what: u32) -> u32 {
+        16 + self.bounce * 16 + what + (self.passed + self.crossed) * 8192
     }
 
-    fn path(&self, mut ray: Ray, sampler: &Sampler, counters: &mut Counters, clock: &mut Clock) -> Sample {
-        let (stage, set) = (self.stage, self.settings);
-        let environment = stage.environment.as_deref();
-        let mut out =
-            Sample { radiance: Vec3::ZERO, covered: false, albedo: Vec3::ZERO, normal: Vec3::ZERO, depth: 0.0 };
-        let mut throughput = Vec3::ONE;
-        // Density with which the ray was scattered; none from the camera and from perfect mirrors.
-        let mut scattered: Option<f32> = None;
-        let mut absorption = Vec3::ZERO;
-        let mut kind = RayKind::Camera;
-        let mut used = [0u32; 3];
-        let mut bounce = 0u32;
-        // Only perfect mirrors and windows so far.
-        let mut through = true;
-        loop {
-            counters.rays[kind as usize] += 1;
-            let Some(hit) = stage.bvh.nearest(&ray) else {
-                if through && bounce > 0 {
-                    (out.albedo, out.normal) = (Vec3::ONE, Vec3::ZERO);
-                }
-                if !(bounce == 0 && set.transparent) {
-                    let weight = scattered.map_or(1.0, |pdf| power_heuristic(pdf, stage.lights.sky_pdf(ray.direction)));
-                    out.radiance += throughput * stage.sky(ray.direction) * weight;
-                }
-                clock.charge(counters, kind);
-                break;
+    fn set(&self, what: u32) -> [f32; 4] {
+        self.sampler.set(self.key(what))
+    }
+}
+
+/// Where a path's ray ends.
+enum End {
+    Nothing,
+    Surface(Box<Point>),
+    /// In a medium.
+    Midway(Line),
+}
+
+struct Work<'c> {
+    out: Sample,
+    counters: &'c mut Counters,
+    clock: Clock,
+}
+
+impl Tracer<'_> {
+    /// Sample `index` of a half of a full-frame pixel. Depends on nothing else. Returned with the sign of the pixel filter
+    /// where the sample lies.
+    pub fn sample(&self, x: u32, y: u32, half: u32, index: u32, counters: &mut Counters) -> (Sample, bool) {
+        let sampler = Sampler::new(self.settings.seed, x, y, half, index);
+        let clock = Clock { last: (sampler.lot() & 31 == 0).then(thread_time) };
+        let [fx, fy, lx, ly] = sampler.set(0);
+        let time = if self.view.moves() { sampler.one(1) } else { 0.0 };
+        let (dx, sign_x) = self.filter.offset(fx);
+        let (dy, sign_y) = self.filter.offset(fy);
+        let ray = self.view.through(x as f32 + 0.5 + dx, y as f32 + 0.5 + dy, Vec2::new(lx, ly), time);
+        let mut work = Work { out: Sample::black(), counters, clock };
+        self.camera_path(&ray, sampler, &mut work);
+        let mut sample = work.out;
+        if self.settings.clamp_direct.is_finite() || self.settings.clamp.iter().any(|c| c.is_finite()) {
+            let lost = sample.clamp(self.settings.clamp_direct, &self.settings.clamp);
+            counters.clamped += (lost * 1e6) as u64;
+            counters.kept += (luminance(sample.radiance().to_array()) * 1e6) as u64;
+        }
+        if !sample.radiance().is_finite() {
+            counters.broken += 1;
+            let guides = sample;
+            sample = Sample {
+                covered: guides.covered,
+                albedo: guides.albedo,
+                normal: guides.normal,
+                depth: guides.depth,
+                first: guides.first,
+                ..Sample::black()
             };
-            if absorption != Vec3::ZERO {
-                throughput *= (-absorption * hit.distance).exp();
+        }
+        (sample, sign_x != sign_y)
+    }
+
+    fn camera_path(&self, ray: &Ray, sampler: Sampler, work: &mut Work) {
+        let mut path = Path {
+            origin_point: ray.origin,
+            direction: ray.direction,
+            throughput: Vec3::ONE,
+            ray_kind: RayKind::Camera,
+            part: None,
+            bounce: 0,
+            used: [0; 4],
+            passed: 0,
+            crossed: 0,
+            after_diffuse: false,
+            inside: None,
+            in_solid: false,
+            scale: 1.0,
+            origin: None,
+            travelled: 0.0,
+            guides: true,
+            sampler,
+        };
+        match self.advance(&mut path, work) {
+            End::Nothing => {}
+            End::Midway(line) => {
+                if let Some(next) = self.scatter_midway(&path, &line) {
+                    self.follow(next, work);
+                }
             }
-            let point = stage.point(&ray, &hit);
-            if point.emission != Vec3::ZERO {
-                let weight = scattered.map_or(1.0, |pdf| {
-                    power_heuristic(pdf, stage.lights.emitter_pdf(hit.triangle, ray.direction, hit.distance))
-                });
-                out.radiance += throughput * point.emission * weight;
+            End::Surface(point) => self.first_hit(&path, &point, work),
+        }
+    }
+
+    /// The first hit: every kind sends its own rays.
+    fn first_hit(&self, path: &Path, point: &Point, work: &mut Work) {
+        let set = self.settings;
+        let Some((bsdf, surface_done)) = self.scatterer(path, point, work) else { return };
+        if surface_done {
+            return;
+        }
+        let total: f32 = bsdf.weights.iter().sum();
+        // Rays that each kind is expected to send.
+        let expected: [f32; 3] = std::array::from_fn(|k| {
+            if bsdf.weights[k] > 0.0 { set.split[k] as f32 * (4.0 * bsdf.weights[k] / total).min(1.0) } else { 0.0 }
+        });
+        self.direct(path, point, &bsdf, Some(expected), work);
+        let lots = path.set(set::COUNT);
+        let strongest = (0..3).max_by(|a, b| bsdf.weights[*a].total_cmp(&bsdf.weights[*b])).unwrap_or(0);
+        for (k, kind) in SURFACE_KINDS.into_iter().enumerate() {
+            if expected[k] <= 0.0 {
+                continue;
             }
-            let allowed = Allowed {
-                diffuse: used[0] < set.depth_diffuse,
-                reflection: used[1] < set.depth_reflection,
-                transmission: used[2] < set.depth_transmission,
-            };
-            let bsdf = Bsdf::new(&point.surface, -ray.direction, point.normal, point.geometric, allowed);
-            out.covered |= bounce == 0;
-            if through {
-                // Guides come from the first surface that is not a perfect mirror or window, so that what is seen in
-                // them keeps its edges.
-                out.depth += hit.distance;
-                out.normal = point.normal;
-                let shining = point.emission != Vec3::ZERO;
-                out.albedo = if shining { Vec3::ONE } else { bsdf.guide_albedo() };
-            }
-            clock.charge(counters, kind);
-            if bounce >= set.depth {
-                break;
-            }
-            bounce += 1;
-            if !bsdf.only_singular() {
-                let [choice, u, v, _] = sampler.set(2 * bounce);
-                if let Some(l) = stage.lights.sample(point.position, choice, Vec2::new(u, v), environment) {
-                    let (f, pdf) = bsdf.eval(l.direction, allowed);
-                    if f != Vec3::ZERO {
-                        let light = match l.emitter {
-                            Some((triangle, u, v)) => l.light * stage.emission_at(triangle, u, v),
-                            None => l.light,
-                        };
-                        let weight = l.pdf.map_or(1.0, |p| power_heuristic(p, pdf));
-                        let side =
-                            if l.direction.dot(point.geometric) > 0.0 { point.geometric } else { -point.geometric };
-                        let origin = offset(point.position, side);
-                        counters.rays[RayKind::Direct as usize] += 1;
-                        // Ends short of the light so that it does not shadow itself.
-                        let shadow = Ray { origin, direction: l.direction, far: l.distance * (1.0 - 1e-4) };
-                        if !stage.bvh.blocked(&shadow) {
-                            out.radiance += throughput * f * light * weight;
+            let rays = (expected[k] + lots[k]) as u32;
+            for j in 0..rays {
+                let sampler = path.sampler.split(k as u32 + 1, j, set.split[k]);
+                let [_, choice, u, v] = sampler.set(path.key(set::SCATTER));
+                let Some(s) = bsdf.sample(kind, choice, Vec2::new(u, v)) else { continue };
+                let (weight, pdf) = match s.singular {
+                    Some(f) => (f / expected[k], None),
+                    None => {
+                        let e = bsdf.eval(s.direction);
+                        if e.pdf[k] <= 1e-12 {
+                            continue;
                         }
+                        (e.f[k] / (e.pdf[k] * expected[k]), Some(e.pdf[k] * expected[k]))
+                    }
+                };
+                let guides = path.guides && pdf.is_none() && k == strongest && j == 0;
+                let next = Path { sampler, guides, ..*path };
+                if let Some(next) = self.scattered(next, point, kind, s.direction, weight, pdf) {
+                    work.counters.first[next.ray_kind as usize] += 1;
+                    self.follow(next, work);
+                }
+            }
+        }
+    }
+
+    /// Everything behind the first scattering.
+    fn follow(&self, mut path: Path, work: &mut Work) {
+        loop {
+            match self.advance(&mut path, work) {
+                End::Nothing => return,
+                End::Midway(line) => match self.scatter_midway(&path, &line) {
+                    Some(next) => path = next,
+                    None => return,
+                },
+                End::Surface(point) => {
+                    let Some((bsdf, surface_done)) = self.scatterer(&path, &point, work) else { return };
+                    if surface_done {
+                        return;
+                    }
+                    if !bsdf.only_singular() {
+                        self.direct(&path, &point, &bsdf, None, work);
+                    }
+                    let [pick, choice, u, v] = path.set(set::SCATTER);
+                    let total: f32 = bsdf.weights.iter().sum();
+                    let mut at = pick * total;
+                    let Some(k) = (0..3).find(|k| {
+                        at -= bsdf.weights[*k];
+                        at < 0.0
+                    }) else {
+                        return;
+                    };
+                    let Some(s) = bsdf.sample(SURFACE_KINDS[k], choice, Vec2::new(u, v)) else { return };
+                    let (weight, pdf) = match s.singular {
+                        Some(f) => (f * (total / bsdf.weights[k]), None),
+                        None => {
+                            let e = bsdf.eval(s.direction);
+                            let pdf = (0..3).map(|k| e.pdf[k] * bsdf.weights[k]).sum::<f32>() / total;
+                            if pdf <= 1e-12 {
+                                return;
+                            }
+                            (e.f.iter().sum::<Vec3>() / pdf, Some(pdf))
+                        }
+                    };
+                    path.guides &= pdf.is_none();
+                    match self.scattered(path, &point, SURFACE_KINDS[k], s.direction, weight, pdf) {
+                        Some(next) => path = next,
+                        None => return,
                     }
                 }
-                clock.charge(counters, RayKind::Direct);
             }
-            let [choice, u, v, lot] = sampler.set(2 * bounce + 1);
-            let Some(s) = bsdf.sample(choice, Vec2::new(u, v), allowed) else { break };
-            throughput *= s.weight;
-            let strength = throughput.max_element();
-            if strength <= 0.0 {
-                break;
-            }
-            if bounce >= set.roulette_from {
-                let survive = strength.clamp(0.05, 1.0);
-                if lot >= survive {
-                    break;
-                }
-                throughput /= survive;
-            }
-            let (index, next) = match s.kind {
-                Kind::Diffuse => (0, RayKind::Diffuse),
-                Kind::Reflection => (1, RayKind::Reflection),
-                Kind::Transmission => (2, RayKind::Transmission),
-            };
-            used[index] += 1;
-            kind = next;
-            scattered = s.pdf;
-            through &= s.pdf.is_none();
-            let below = s.direction.dot(point.geometric) < 0.0;
-            if below && point.surface.solid {
-                absorption = if point.front { self.absorption(point.material) } else { Vec3::ZERO };
-            }
-            let side = if below { -point.geometric } else { point.geometric };
-            ray = Ray { origin: offset(point.position, side), direction: s.direction, far: f32::INFINITY };
         }
-        out
     }
 
-    /// Absorption per metre by the law of Beer and Lambert, from the colour that is left after the given distance.
-    fn absorption(&self, material: u32) -> Vec3 {
-        let m = &self.stage.scene.materials[material as usize];
-        if !m.attenuation_distance.is_finite() || m.attenuation_distance <= 0.0 {
-            return Vec3::ZERO;
+    /// The path after a scattering at a surface; none if it ends by roulette.
+    fn scattered(
+        &self,
+        mut path: Path,
+        point: &Point,
+        kind: Kind,
+        direction: Vec3,
+        weight: Vec3,
+        pdf: Option<f32>,
+    ) -> Option<Path> {
+        let below = direction.dot(point.geometric) < 0.0;
+        let first = path.bounce == 0;
+        path.throughput *= weight;
+        path.used[kind as usize] += 1;
+        path.part.get_or_insert(kind as usize);
+        path.ray_kind = match kind {
+            Kind::Diffuse => RayKind::Diffuse,
+            Kind::Reflection => RayKind::Reflection,
+            Kind::Transmission => RayKind::Transmission,
+        };
+        path.after_diffuse |= kind == Kind::Diffuse;
+        path.origin = Some(Origin { receiver: receiver(point), pdf, first, line: None });
+        if below && point.surface.solid {
+            let eta = if point.front { point.surface.ior } else { 1.0 / point.surface.ior };
+            path.scale *= eta * eta;
+            path.in_solid = point.front;
+            path.inside = if point.front { self.arrangement.media[point.material as usize] } else { None };
         }
-        let left = m.attenuation_colour.clamp(Vec3::splat(1e-6), Vec3::ONE);
-        Vec3::new(-left.x.ln(), -left.y.ln(), -left.z.ln()) / m.attenuation_distance
+        path.origin_point = point.leave(direction);
+        path.direction = direction;
+        path.travelled = 0.0;
+        self.survive(path)
     }
+
+    /// Ends weak paths by chance.
+    fn survive(&self, mut path: Path) -> Option<Path> {
+        let strength = path.throughput.max_element();
+        if !(strength > 0.0) {
+            return None;
+        }
+        path.bounce += 1;
+        if path.bounce >= self.settings.roulette_from {
+            let survive = (strength * path.scale).clamp(0.05, 1.0);
+            if survive < 1.0 {
+                if path.sampler.one(path.key(set::ROULETTE)) >= survive {
+                    return None;
+                }
+                path.throughput /= survive;
+            }
+        }
+        Some(path)
+    }
+
+    /// The path after a scattering in a medium.
+    fn scatter_midway(&self, path: &Path, line: &Line) -> Option<Path> {
+        let mut next = *path;
+        let [_, _, u, v] = path.set(set::MEDIUM);
+        let position = line.stretch.at(line.at);
+        let direction = line.medium.turn(path.direction, Vec2::new(u, v));
+        let phase = line.medium.phase(path.direction.dot(direction));
+        next.used[VOLUME] += 1;
+        next.part.get_or_insert(VOLUME);
+        next.ray_kind = RayKind::Volume;
+        next.after_diffuse = true;
+        next.origin = Some(Origin {
+            receiver: Receiver { position, normal: None, both_sides: true },
+            pdf: Some(phase),
+            first: false,
+            line: Some(*line),
+        });
+        next.origin_point = position;
+        next.direction = direction;
+        next.travelled = 0.0;
+        next.guides = false;
+        self.survive(next)
+    }
+
+    /// Follows a path's ray to where it scatters next, and gathers the light that it meets on the way.
+    fn advance(&self, path: &mut Path, work: &mut Work) -> End {
+        let lights = &self.arrangement.lights;
+        loop {
+            work.counters.rays[path.ray_kind as usize] += 1;
+            let ray = Ray { origin: path.origin_point, direction: path.direction, far: f32::INFINITY };
+            let hit = self.stage.world.nearest(&ray);
+            let far = hit.map_or(f32::INFINITY, |h| h.distance);
+            let (medium, from, until) = match (path.in_solid, path.inside, &self.arrangement.haze) {
+                (true, inside, _) => (inside, 0.0, far),
+                (false, _, Some(haze)) => match haze.stretch(ray.origin, ray.direction, far) {
+                    Some((a, b)) => (Some(haze.medium), a, b),
+                    None => (None, 0.0, 0.0),
+                },
+                _ => (None, 0.0, 0.0),
+            };
+            lights.shapes_along(ray.origin, ray.direction, far, |which, distance, radiance| {
+                if path.bounce == 0 && !lights.manner(which).seen {
+                    return;
+                }
+                let left = medium.map_or(Vec3::ONE, |m| m.transmittance((distance.min(until) - from).max(0.0)));
+                self.meet(path, which, path.travelled + distance, left * radiance, work);
+            });
+            if let Some(medium) = medium {
+                if path.bounce == 0 && path.guides {
+                    // What lies behind guides the picture, wherever light scatters before it.
+                    self.guide_behind(path, &ray, hit.as_ref(), work);
+                }
+                if let Some(line) = self.through_medium(path, &medium, from, until, work) {
+                    work.clock.charge(work.counters, path.ray_kind);
+                    return End::Midway(line);
+                }
+            }
+            let Some(hit) = hit else {
+                self.leave(path, work);
+                work.clock.charge(work.counters, path.ray_kind);
+                return End::Nothing;
+            };
+            if self.stage.lets_pass && self.passes(path, &hit) {
+                if path.passed > self.settings.depth_transparent {
+                    return End::Nothing;
+                }
+                continue;
+            }
+            let point = self.stage.point(&ray, &hit);
+            if point.emission != Vec3::ZERO {
+                match lights.of_triangle(hit.instance, hit.triangle) {
+                    Some(which) => self.meet(path, which, path.travelled + hit.distance, point.emission, work),
+                    // Unlit surfaces are no lights: nothing else finds them.
+                    None => self.add(path, EMISSION, 0, point.emission, work),
+                }
+            }
+            path.travelled += hit.distance;
+            if path.guides {
+                work.out.depth += path.travelled;
+            }
+            if path.bounce == 0 {
+                work.out.covered = true;
+            }
+            work.clock.charge(work.counters, path.ray_kind);
+            return End::Surface(Box::new(point));
+        }
+    }
+
+    /// Whether a path goes straight on through what it hit; its ray then starts behind it.
+    fn passes(&self, path: &mut Path, hit: &Hit) -> bool {
+        let material = self.stage.place(hit.instance, hit.triangle).material;
+        let open = material.open();
+        if !open {
+            let alpha = self.stage.alpha(hit);
+            let lot = if alpha > 0.0 && alpha < 1.0 { path.sampler.one(path.key(set::PASS)) } else { 0.5 };
+            if lot < alpha {
+                return false;
+            }
+        }
+        let (position, face, reach) = self.stage.spot(hit);
+        let face = face.normalize_or(path.direction);
+        let entering = face.dot(path.direction) < 0.0;
+        if open {
+            path.crossed += 1;
+            path.in_solid = entering;
+            let index = self.stage.place(hit.instance, hit.triangle).material_index();
+            path.inside = if entering { self.arrangement.media[index as usize] } else { None };
+        } else {
+            path.passed += 1;
+        }
+        path.origin_point = position + if entering { -face } else { face } * reach;
+        path.travelled += hit.distance;
+        true
+    }
+
+    fn guide_behind(&self, path: &mut Path, ray: &Ray, hit: Option<&Hit>, work: &mut Work) {
+        let Some(hit) = hit else { return };
+        let point = self.stage.point(ray, hit);
+        let bsdf = self.bsdf(path, &point);
+        let depth = path.travelled + hit.distance;
+        self.guide(path, &point, &bsdf, depth, work);
+        work.out.depth = depth;
+        // Said once: the surface itself does not repeat it.
+        path.guides = false;
+        work.out.covered = true;
+    }
+
+    /// Light from a medium's stretch, and where the path scatters in it.
+    fn through_medium(&self, path: &mut Path, m: &Medium, from: f32, until: f32, work: &mut Work) -> Option<Line> {
+        // An open mesh may never end: beyond this nothing is left.
+        let least = m.extinction.min_element().max(1e-9);
+        let length = (until - from).min(40.0 / least);
+        let stretch = Stretch { origin: path.origin_point, direction: path.direction, from, length };
+        let may = path.used[VOLUME] < self.settings.depths[VOLUME] && path.bounce < self.settings.depth;
+        if !m.scatters() || !may {
+            path.throughput *= m.transmittance(length);
+            return None;
+        }
+        self.line_light(path, m, &stretch, work);
+        let [channel, u, ..] = path.set(set::MEDIUM);
+        let (at, weight) = m.draw(length, channel, u);
+        path.throughput *= weight;
+        at.map(|at| Line { stretch, medium: *m, at })
+    }
+
+    /// One light ray from somewhere on a stretch of a medium.
+    fn line_light(&self, path: &Path, m: &Medium, stretch: &Stretch, work: &mut Work) {
+        let lights = &self.arrangement.lights;
+        let [choice, strategy, along, _] = path.set(set::LINE);
+        let Some((which, chance)) = lights.choose(&midpoint(stretch), choice) else { return };
+        let manner = lights.manner(which);
+        if which == Which::Sky && !lights.environment().is_some_and(|e| e.light) {
+            return;
+        }
+        let centre = lights.centre(which);
+        let at = stretch.draw(m, centre, strategy, along);
+        let density = stretch.density(m, centre, at);
+        let position = stretch.at(at);
+        let [u, v, ..] = path.set(set::LINE_LIGHT);
+        let Some(l) = lights.sample(which, position, Vec2::new(u, v)) else { return };
+        let light = match l.emitter {
+            Some((instance, triangle, u, v)) => l.light * self.stage.emission_at(instance, triangle, u, v),
+            None => l.light,
+        };
+        let phase = m.phase(path.direction.dot(l.direction));
+        let value = path.throughput * m.transmittance(at) * m.scattering * light * (phase / (chance * density));
+        if !(value.max_element() > 0.0) {
+            return;
+        }
+        let weight = match l.pdf {
+            Some(pdf) if !manner.only_sampled() => power_heuristic(chance * density * pdf, m.density(at) * phase),
+            _ => 1.0,
+        };
+        work.counters.rays[RayKind::Direct as usize] += 1;
+        let aim = Aim { origin: position, direction: l.direction, distance: l.distance, reach: l.reach };
+        let seen = self.seen(path, which, aim, position, Some(*m).filter(|_| path.in_solid));
+        work.clock.charge(work.counters, RayKind::Direct);
+        let part = part_of(path.part.unwrap_or(VOLUME), path.bounce > 0);
+        self.add_by(path, part, manner.group, value * seen * weight, 1, work);
+    }
+
+    /// Light that a path's ray meets: a shining surface or shape, at a distance from the last scattering.
+    fn meet(&self, path: &Path, which: Which, distance: f32, radiance: Vec3, work: &mut Work) {
+        let weight = self.meeting_weight(path, which, distance);
+        if weight > 0.0 {
+            self.add(path, EMISSION, self.arrangement.lights.manner(which).group, radiance * weight, work);
+        }
+    }
+
+    /// The share of light that is met by scattering, against the light rays that could have brought it.
+    fn meeting_weight(&self, path: &Path, which: Which, distance: f32) -> f32 {
+        let lights = &self.arrangement.lights;
+        let Some(Origin { receiver, pdf: Some(pdf), first, line }) = path.origin else { return 1.0 };
+        let manner = lights.manner(which);
+        if manner.only_sampled() {
+            return 0.0;
+        }
+        let toward = lights.pdf(which, receiver.position, path.direction, distance);
+        if toward <= 0.0 {
+            return 1.0;
+        }
+        if let Some(l) = line {
+            let chance = lights.chance(&midpoint(&l.stretch), which);
+            let density = l.stretch.density(&l.medium, lights.centre(which), l.at);
+            return power_heuristic(l.medium.density(l.at) * pdf, chance * density * toward);
+        }
+        let rays = if first && manner.split > 0 {
+            manner.split as f32
+        } else {
+            lights.chance(&receiver, which) * if first { self.settings.split_direct as f32 } else { 1.0 }
+        };
+        power_heuristic(pdf, rays * toward)
+    }
+
+    /// A ray that hits nothing.
+    fn leave(&self, path: &mut Path, work: &mut Work) {
+        let lights = &self.arrangement.lights;
+        if path.guides && path.bounce > 0 {
+            (work.out.albedo, work.out.normal) = (Vec3::ONE, Vec3::ZERO);
+        }
+        for (which, radiance) in lights.suns_at(path.direction) {
+            // The camera does not see suns, only what they light.
+            if path.bounce > 0 {
+                self.meet(path, which, f32::INFINITY, radiance, work);
+            }
+        }
+        let Some(by) = lights.environment() else { return };
+        let shown = match path.ray_kind {
+            RayKind::Camera => by.camera && !self.settings.transparent,
+            RayKind::Diffuse | RayKind::Volume | RayKind::Direct => by.light,
+            RayKind::Reflection | RayKind::Transmission => by.reflection,
+        };
+        if shown {
+            let weight = self.meeting_weight(path, Which::Sky, f32::INFINITY);
+            let group = lights.manner(Which::Sky).group;
+            self.add(path, ENVIRONMENT, group, lights.sky(path.direction) * weight, work);
+        }
+    }
+
+    /// Adds light that a path's ray met; `part` holds while nothing has scattered it.
+    fn add(&self, path: &Path, part: usize, group: u8, light: Vec3, work: &mut Work) {
+        let part = path.part.map_or(part, |kind| part_of(kind, path.bounce > 1));
+        self.add_by(path, part, group, path.throughput * light, 0, work);
+    }
+
+    /// Adds light that has come by `more` scatterings than the path has.
+    fn add_by(&self, path: &Path, part: usize, group: u8, light: Vec3, more: u32, work: &mut Work) {
+        work.out.add(part, group, light);
+        let bounces = path.bounce + more;
+        if bounces == self.settings.depth {
+            work.out.last[0] += light;
+        } else if bounces + 1 == self.settings.depth {
+            work.out.last[1] += light;
+        }
+    }
+
+    fn allowed(&self, path: &Path) -> Allowed {
+        let set = self.settings;
+        let caustic = |on: bool| on || !path.after_diffuse;
+        [
+            path.used[0] < set.depths[0],
+            path.used[1] < set.depths[1] && caustic(set.caustics[0]),
+            path.used[2] < set.depths[2] && caustic(set.caustics[1]),
+        ]
+    }
+
+    fn bsdf(&self, path: &Path, point: &Point) -> Bsdf<'_> {
+        let glass = self.stage.glass(point.material);
+        let allowed = self.allowed(path);
+        if path.after_diffuse && self.settings.soften > point.surface.roughness {
+            let soft = crate::bsdf::Surface { roughness: self.settings.soften, ..point.surface.clone() };
+            return Bsdf::new(&soft, glass, -path.direction, point.normal, point.geometric, allowed);
+        }
+        Bsdf::new(&point.surface, glass, -path.direction, point.normal, point.geometric, allowed)
+    }
+
+    fn guide(&self, path: &Path, point: &Point, bsdf: &Bsdf, depth: f32, work: &mut Work) {
+        let shining = point.emission != Vec3::ZERO;
+        let albedo = if shining { Vec3::ONE } else { bsdf.guide_albedo() };
+        if path.guides {
+            (work.out.normal, work.out.albedo) = (point.normal, albedo);
+        }
+        if path.bounce == 0 {
+            work.out.first = FirstHit {
+                position: point.position,
+                normal: point.normal,
+                albedo,
+                depth,
+                object: point.object + 1,
+                material: point.material + 1,
+            };
+        }
+    }
+
+    /// How a surface scatters, and whether the path ends there all the same.
+    fn scatterer(&self, path: &Path, point: &Point, work: &mut Work) -> Option<(Bsdf<'_>, bool)> {
+        let bsdf = self.bsdf(path, point);
+        if path.guides {
+            // Guides come from the first surface that is not a perfect mirror or window, so that what is seen in them keeps
+            // its edges.
+            self.guide(path, point, &bsdf, path.travelled, work);
+        }
+        let ends = path.bounce >= self.settings.depth
+            || bsdf.weights.iter().sum::<f32>() <= 0.0
+            || self.stage.scene.materials[point.material as usize].unlit;
+        Some((bsdf, ends))
+    }
+
+    /// Light rays from a surface. `expected` are the rays that each kind sends at the first hit; none behind it.
+    fn direct(&self, path: &Path, point: &Point, bsdf: &Bsdf, expected: Option<[f32; 3]>, work: &mut Work) {
+        let lights = &self.arrangement.lights;
+        if bsdf.only_singular() {
+            return;
+        }
+        let first = expected.is_some();
+        let rays = if first { self.settings.split_direct } else { 1 };
+        let r = receiver(point);
+        for j in 0..rays {
+            let sampler = if first { path.sampler.split(0, j, rays) } else { path.sampler };
+            let [choice, u, v, _] = sampler.set(path.key(set::LIGHT));
+            let Some((which, chance)) = lights.choose(&r, choice) else { break };
+            // Lights with rays of their own get none of the common ones.
+            if first && lights.manner(which).split > 0 {
+                continue;
+            }
+            let shot = Shot { which, chance: chance * rays as f32, u: Vec2::new(u, v) };
+            self.light_ray(path, point, bsdf, expected, shot, work);
+        }
+        if first {
+            for which in &lights.split {
+                let rays = lights.manner(*which).split;
+                for j in 0..rays {
+                    let sampler = path.sampler.split(16 + light_number(*which), j, rays);
+                    let [u, v, ..] = sampler.set(path.key(set::LIGHT));
+                    let shot = Shot { which: *which, chance: rays as f32, u: Vec2::new(u, v) };
+                    self.light_ray(path, point, bsdf, expected, shot, work);
+                }
+            }
+        }
+        work.clock.charge(work.counters, RayKind::Direct);
+    }
+
+    fn light_ray(
+        &self,
+        path: &Path,
+        point: &Point,
+        bsdf: &Bsdf,
+        expected: Option<[f32; 3]>,
+        shot: Shot,
+        work: &mut Work,
+    ) {
+        let lights = &self.arrangement.lights;
+        let Some(l) = lights.sample(shot.which, point.position, shot.u) else { return };
+        let mut e = bsdf.eval(l.direction);
+        if shot.which == Which::Sky
+            && let Some(by) = lights.environment()
+        {
+            if !by.light {
+                e.f[0] = Vec3::ZERO;
+            }
+            if !by.reflection {
+                (e.f[1], e.f[2]) = (Vec3::ZERO, Vec3::ZERO);
+            }
+        }
+        if e.f == [Vec3::ZERO; 3] {
+            return;
+        }
+        let manner = lights.manner(shot.which);
+        let mut light = l.light / shot.chance;
+        if let Some((instance, triangle, u, v)) = l.emitter {
+            light *= self.stage.emission_at(instance, triangle, u, v);
+        }
+        let pdf = l.pdf.filter(|_| !manner.only_sampled()).map(|p| p * shot.chance);
+        let weights: [f32; 3] = match (pdf, expected) {
+            (None, _) => [1.0; 3],
+            (Some(p), Some(expected)) => std::array::from_fn(|k| power_heuristic(p, e.pdf[k] * expected[k])),
+            (Some(p), None) => {
+                let total: f32 = bsdf.weights.iter().sum();
+                let mixed = (0..3).map(|k| e.pdf[k] * bsdf.weights[k]).sum::<f32>() / total;
+                [power_heuristic(p, mixed); 3]
+            }
+        };
+        work.counters.rays[RayKind::Direct as usize] += 1;
+        let origin = point.leave(l.direction);
+        // From where the ray really starts to the very point on the light.
+        let aim = Aim::new(origin, point.position, l.direction, l.distance, l.reach);
+        let inside = if l.direction.dot(point.geometric) < 0.0 && point.surface.solid && point.front {
+            self.arrangement.media[point.material as usize]
+        } else {
+            path.inside.filter(|_| path.in_solid)
+        };
+        let seen = self.seen(path, shot.which, aim, point.position, inside);
+        if path.bounce == 0 {
+            work.counters.first[RayKind::Direct as usize] += 1;
+            let all: Vec3 = e.f.iter().sum::<Vec3>() * light * path.throughput;
+            let (whole, lit) = (luminance(all.to_array()), luminance((all * seen).to_array()));
+            work.out.lit[0] += whole;
+            work.out.lit[1] += whole - lit;
+        }
+        if seen == Vec3::ZERO {
+            return;
+        }
+        let common = path.throughput * light * seen;
+        match path.part {
+            None => {
+                for k in 0..3 {
+                    self.add_by(path, part_of(k, false), manner.group, common * e.f[k] * weights[k], 1, work);
+                }
+            }
+            Some(kind) => {
+                let f: Vec3 = (0..3).map(|k| e.f[k] * weights[k]).sum();
+                self.add_by(path, part_of(kind, true), manner.group, common * f, 1, work);
+            }
+        }
+    }
+
+    /// Share of a light's radiance that reaches a point, with the shadow that the light is to have.
+    fn seen(&self, path: &Path, which: Which, aim: Aim, position: Vec3, inside: Option<Medium>) -> Vec3 {
+        let manner = self.arrangement.lights.manner(which);
+        let aim = match manner.shadow {
+            Shadow::None => return Vec3::ONE,
+            Shadow::Hard => match self.arrangement.lights.middle(which, position) {
+                Some((direction, distance)) => Aim::new(aim.origin, position, direction, distance, aim.reach),
+                None => aim,
+            },
+            Shadow::Soft => aim,
+        };
+        let left = self.clear(path, aim, inside);
+        if manner.shadow_strength < 1.0 { Vec3::ONE.lerp(left, manner.shadow_strength) } else { left }
+    }
+
+    /// Transmittance of the way to a light.
+    fn clear(&self, path: &Path, aim: Aim, inside: Option<Medium>) -> Vec3 {
+        let Aim { origin, direction, distance, reach } = aim;
+        // Ends short of the light so that it does not shadow itself.
+        let far = if distance.is_finite() { distance * (1.0 - 1e-6) - reach } else { f32::INFINITY };
+        if far <= 0.0 {
+            return Vec3::ONE;
+        }
+        let haze = |origin: Vec3, far: f32| match &self.arrangement.haze {
+            Some(h) => h.stretch(origin, direction, far).map_or(Vec3::ONE, |(a, b)| h.medium.transmittance(b - a)),
+            None => Vec3::ONE,
+        };
+        if !self.stage.lets_pass {
+            if self.stage.world.blocked(&Ray { origin, direction, far }) {
+                return Vec3::ZERO;
+            }
+            return match (path.in_solid, inside) {
+                (_, Some(m)) => m.transmittance(far),
+                (true, None) => Vec3::ONE,
+                (false, None) => haze(origin, far),
+            };
+        }
+        let (mut origin, mut far, mut left) = (origin, far, Vec3::ONE);
+        let (mut medium, mut in_solid) = (inside, path.in_solid || inside.is_some());
+        let mut passed = path.passed;
+        // Boundaries of open media are few; a ray that meets more is lost in broken geometry.
+        for _ in 0..256 {
+            let hit = self.stage.world.nearest(&Ray { origin, direction, far });
+            let reach = hit.map_or(far, |h| h.distance);
+            left *= match (in_solid, medium) {
+                (true, Some(m)) => m.transmittance(reach),
+                (true, None) => Vec3::ONE,
+                (false, _) => haze(origin, reach),
+            };
+            let Some(hit) = hit else { return left };
+            let place = self.stage.place(hit.instance, hit.triangle);
+            let (at, face, room) = self.stage.spot(&hit);
+            let face = face.normalize_or(direction);
+            let entering = face.dot(direction) < 0.0;
+            if place.material.open() {
+                in_solid = entering;
+                medium = if entering { self.arrangement.media[place.material_index() as usize] } else { None };
+            } else {
+                left *= 1.0 - self.stage.alpha(&hit);
+                passed += 1;
+                if left == Vec3::ZERO || passed > self.settings.depth_transparent {
+                    return Vec3::ZERO;
+                }
+            }
+            origin = at + if entering { -face } else { face } * room;
+            far -= hit.distance;
+            if far <= 0.0 {
+                return left;
+            }
+        }
+        Vec3::ZERO
+    }
+}
+
+/// A ray towards a light.
+#[derive(Clone, Copy)]
+struct Aim {
+    origin: Vec3,
+    direction: Vec3,
+    distance: f32,
+    /// Rounding error of the target.
+    reach: f32,
+}
+
+impl Aim {
+    /// Towards what lies in a direction at a distance from a point, but starting beside it.
+    fn new(origin: Vec3, point: Vec3, direction: Vec3, distance: f32, reach: f32) -> Aim {
+        if !distance.is_finite() {
+            return Aim { origin, direction, distance, reach };
+        }
+        let to = point + direction * distance - origin;
+        let distance = to.length();
+        Aim { origin, direction: to / distance.max(1e-30), distance, reach }
+    }
+}
+
+/// A light that was chosen, the number of rays to it times their chance, and the numbers for a point on it.
+struct Shot {
+    which: Which,
+    chance: f32,
+    u: Vec2,
+}
+
+fn light_number(which: Which) -> u32 {
+    match which {
+        Which::Sky => 0,
+        Which::Sun(i) => 1 + 2 * i,
+        Which::Placed(i) => 2 + 2 * i,
+    }
+}
+
+fn receiver(point: &Point) -> Receiver {
+    let both_sides = point.surface.transmission > 0.0;
+    Receiver { position: point.position, normal: Some(point.normal), both_sides }
+}
+
+/// The point that stands for a stretch when a light is chosen for it.
+fn midpoint(stretch: &Stretch) -> Receiver {
+    Receiver { position: stretch.at(0.5 * stretch.length), normal: None, both_sides: true }
 }

@@ -1,12 +1,13 @@
 //! The one resumable render: `step` until done, snapshots at any moment, state saved and restored.
 
+use crate::arrangement::Arrangement;
 use crate::description::{Description, Settings};
-use crate::film::{Film, FilmState, Tile};
+use crate::film::{Film, FilmState, Tile, superblocks};
 use crate::path::{Counters, KINDS, RayKind, Tracer};
 use crate::pool::thread_time;
 use crate::rounds::{BlockCount, decide, expected_samples, growth, ladder};
 use crate::stage::Stage;
-use crate::view_rays::ViewRays;
+use crate::view_rays::{Shutter, ViewRays};
 use fault::{Code, Fault};
 use picture::filter::FilterSampler;
 use picture::grain::BlockSum;
@@ -63,6 +64,11 @@ pub struct RayCount {
     pub kind: RayKind,
     #[ts(type = "number")]
     pub rays: u64,
+    /// Rays for each sample of the camera: all of them, and those that start at the first hit.
+    #[serde(default)]
+    pub per_sample: f64,
+    #[serde(default)]
+    pub first_per_sample: f64,
     /// Share of the sampling time, measured in 1 of 32 samples.
     pub share: f64,
 }
@@ -87,6 +93,9 @@ pub struct RenderReport {
     /// Samples that were not finite and counted as black.
     #[ts(type = "number")]
     pub broken: u64,
+    /// Share of the light that clamps took away.
+    #[serde(default)]
+    pub clamped: f64,
     pub complete: bool,
 }
 
@@ -104,8 +113,12 @@ pub struct SavedCounts {
     pub counters: Counters,
 }
 
+/// Bytes of a film that are allowed at most.
+pub const MOST_FILM_BYTES: u64 = 9_000_000_000;
+
 pub struct Render {
     stage: Arc<Stage>,
+    arrangement: Arrangement,
     description: Description,
     settings: Settings,
     view: ViewRays,
@@ -132,10 +145,34 @@ impl Render {
     ) -> Result<Render, Fault> {
         let settings = Settings::of(&description)?;
         let camera = stage.scene.camera(Some(&description.camera))?;
+        let arrangement = pool.install(|| Arrangement::new(&stage, &settings, &description.edits))?;
+        let motion = match &description.edits.camera_move {
+            Some(m) => {
+                let open = m.frame + settings.shutter.0;
+                let part = |frame: f32| (frame / m.frames).clamp(0.0, 1.0);
+                let shutter = Shutter { from: part(open), to: part(open + settings.shutter.1) };
+                Some((stage.scene.camera(Some(&m.to))?, shutter))
+            }
+            None => None,
+        };
+        let bytes = Film::bytes_per_pixel(&settings, &arrangement.lights.groups) as u64;
+        let needed = bytes * superblocks(settings.area, settings.frame).map(|b| b.area() as u64).sum::<u64>();
+        if needed > MOST_FILM_BYTES {
+            return Err(Fault::new(
+                fault::Code::TooLarge,
+                format!("the picture would take {:.1} GB at {bytes} bytes a pixel", needed as f64 / 1e9),
+                "frame.width",
+                format!(
+                    "choose a smaller frame or region, or switch parts off: at most {} GB",
+                    MOST_FILM_BYTES / 1_000_000_000
+                ),
+            ));
+        }
         Ok(Render {
-            view: ViewRays::new(camera, settings.frame),
+            view: ViewRays::new(camera, settings.frame, settings.lens, motion),
             filter: FilterSampler::new(settings.filter, settings.filter_radius),
-            film: Arc::new(Film::new(&settings)),
+            film: Arc::new(Film::new(&settings, &arrangement.lights.groups)),
+            arrangement,
             rounds: ladder(settings.most),
             round: 0,
             looks: if first_look { vec![2, 4, 8] } else { Vec::new() },
@@ -178,7 +215,13 @@ impl Render {
     }
 
     fn tracer(&self) -> Tracer<'_> {
-        Tracer { stage: &self.stage, settings: &self.settings, view: &self.view, filter: &self.filter }
+        Tracer {
+            stage: &self.stage,
+            settings: &self.settings,
+            arrangement: &self.arrangement,
+            view: &self.view,
+            filter: &self.filter,
+        }
     }
 
     /// One sample for each cell of `cell` × `cell` pixels; corners that a coarser look has seen are kept.
@@ -199,7 +242,7 @@ impl Render {
                         if seen || stop.load(Ordering::Relaxed) {
                             coarse[(y * area.width + x) as usize]
                         } else {
-                            tracer.sample(area.x + x, area.y + y, 0, 0, &mut counters).radiance.to_array()
+                            tracer.sample(area.x + x, area.y + y, 0, 0, &mut counters).0.radiance().to_array()
                         }
                     })
                     .collect();
@@ -281,11 +324,12 @@ impl Render {
                     if stop.load(Ordering::Relaxed) {
                         return Counters::default();
                     }
-                    let pixel = &mut work.pixels[(y * work.bounds.width + x) as usize];
+                    let pixel = (y * work.bounds.width + x) as usize;
                     for index in work.n..upto {
                         for half in 0..2u32 {
-                            let s = tracer.sample(work.bounds.x + x, work.bounds.y + y, half, index, &mut counters);
-                            pixel.add(half as usize, index, &s);
+                            let (s, negative) =
+                                tracer.sample(work.bounds.x + x, work.bounds.y + y, half, index, &mut counters);
+                            work.add(&self.film.layout, pixel, half as usize, index, &s, negative);
                         }
                     }
                     taken += 2 * (upto - work.n) as u64;
@@ -306,6 +350,8 @@ impl Render {
         if !tile.blocks.iter().any(|b| b.running) {
             return;
         }
+        let layout = &self.film.layout;
+        let tail = tile.tail(layout);
         let mut pixels = Vec::with_capacity(tile.blocks.len());
         for k in 0..tile.blocks.len() {
             let [x0, x1, y0, y1] = tile.block_range(k, s.block);
@@ -316,8 +362,9 @@ impl Render {
             let mut sum = BlockSum::default();
             for y in y0..y1 {
                 for x in x0..x1 {
-                    let p = &tile.pixels[(y * tile.bounds.width + x) as usize];
-                    sum.add(s.view.display(p.mean(0, n)), s.view.display(p.mean(1, n)));
+                    let i = (y * tile.bounds.width + x) as usize;
+                    let half = |h| s.view.display(tile.mean(layout, &tail, i, h, n));
+                    sum.add(half(0), half(1));
                 }
             }
             tile.blocks[k].grain = sum.grain() as f32;
@@ -411,13 +458,24 @@ impl Render {
             samples_per_pixel: p.samples_per_pixel,
             rays: KINDS
                 .iter()
-                .map(|k| RayCount { kind: *k, rays: self.counters.rays[*k as usize], share: shares[*k as usize] })
+                .map(|kind| {
+                    let k = *kind as usize;
+                    let per_sample = |n: u64| n as f64 / p.samples.max(1) as f64;
+                    RayCount {
+                        kind: *kind,
+                        rays: self.counters.rays[k],
+                        per_sample: per_sample(self.counters.rays[k]),
+                        first_per_sample: per_sample(self.counters.first[k]),
+                        share: shares[k],
+                    }
+                })
                 .collect(),
             grain: p.grain.unwrap_or(1.0),
             worst_block: p.worst_block.unwrap_or(1.0),
             settled: p.settled,
             capped: p.capped,
             broken: self.counters.broken,
+            clamped: self.counters.clamped as f64 / (self.counters.clamped + self.counters.kept).max(1) as f64,
             complete: self.done(),
         }
     }

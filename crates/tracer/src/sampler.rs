@@ -16,6 +16,18 @@ impl Sampler {
         Sampler { base: combine(combine(combine(seed, x), y), half), index }
     }
 
+    /// An independent sampler for ray `ray` of `split` that start at the same first hit; `kind` tells rays of different kinds
+    /// apart. The rays of all samples together are one sequence.
+    pub fn split(&self, kind: u32, ray: u32, split: u32) -> Self {
+        Sampler { base: combine(self.base, 0x9e37 + kind), index: self.index.wrapping_mul(split).wrapping_add(ray) }
+    }
+
+    /// One number in [0, 1) of a set.
+    pub fn one(&self, set: u32) -> f32 {
+        let key = combine(self.base, set);
+        unit(scramble(sobol(scramble(self.index, key), 0), combine(key, 1)))
+    }
+
     /// Four numbers in [0, 1) of a set.
     pub fn set(&self, set: u32) -> [f32; 4] {
         let key = combine(self.base, set);

@@ -1,10 +1,17 @@
-//! A scene made ready for rays: acceleration structure, light tables, and the look-up of a surface point.
+//! A scene made ready for rays: acceleration structure, tables, and the look-up of a surface point.
+//!
+//! Shading normals: the interpolated or mapped normal is bent until its mirror direction lies above the surface, so that no
+//! reflection is lost into it (Keller et al. 2017, "The Iray Light Transport Simulation and Rendering System", names the
+//! idea; the bending used here is the half vector of the view and the lifted mirror direction). Rays leave smooth surfaces
+//! from the point lifted to the tangent planes of its vertices, which moves the terminator of coarse meshes to where the
+//! smooth surface has it (Hanika 2021, "Hacking the Shadow Terminator").
 
 use crate::bsdf::Surface;
-use crate::bvh::{Bvh, Hit, Ray};
-use crate::lights::Lights;
-use glam::{Vec2, Vec3};
-use scene::{Environment, Material, Scene};
+use crate::bvh::{Hit, NONE, Ray, World};
+use crate::energy::{self, Glass};
+use crate::lights::SkyCache;
+use glam::{Vec2, Vec3, Vec4};
+use scene::{Alpha, Environment, Material, Mesh, Scene, Triangle};
 use serde::Serialize;
 use std::sync::Arc;
 use std::time::Instant;
@@ -13,149 +20,326 @@ use std::time::Instant;
 #[derive(Debug, Clone, Copy, Default, PartialEq, Serialize)]
 pub struct StageTimes {
     pub structure: f64,
-    pub lights: f64,
+    pub tables: f64,
 }
 
 pub struct Stage {
     pub scene: Arc<Scene>,
     pub environment: Option<Arc<Environment>>,
-    pub bvh: Bvh,
-    pub(crate) lights: Lights,
+    pub world: World,
+    pub(crate) skies: SkyCache,
+    /// Of each material that is rough solid glass.
+    glass: Vec<Option<Glass>>,
+    /// Whether rays may pass straight through something.
+    pub(crate) lets_pass: bool,
     pub times: StageTimes,
 }
 
 /// A point of a surface as a ray meets it.
 pub(crate) struct Point {
     pub position: Vec3,
+    /// Where rays to the side of the ray's origin start, before the offset.
+    pub lifted: Vec3,
     /// Unit normal of the triangle, on the side of the ray's origin.
     pub geometric: Vec3,
     /// Shading normal, on the same side.
     pub normal: Vec3,
+    /// Rounding error of the position, metres.
+    pub reach: f32,
     /// The ray comes from the side to which the triangle's own normal points.
     pub front: bool,
     pub surface: Surface,
     /// Radiance towards the ray's origin.
     pub emission: Vec3,
     pub material: u32,
+    pub object: u32,
+}
+
+impl Point {
+    /// The origin of a ray that leaves in a direction: moved off the surface so far that rounding cannot hit it again.
+    pub fn leave(&self, direction: Vec3) -> Vec3 {
+        if direction.dot(self.geometric) > 0.0 {
+            self.lifted + self.geometric * self.reach
+        } else {
+            self.position - self.geometric * self.reach
+        }
+    }
+}
+
+/// A triangle that was hit, with its mesh.
+#[derive(Clone, Copy)]
+pub(crate) struct Place<'a> {
+    mesh: &'a Mesh,
+    triangle: &'a Triangle,
+    pub material: &'a Material,
 }
 
 impl Stage {
     pub fn new(scene: Arc<Scene>, environment: Option<Arc<Environment>>) -> Stage {
         let start = Instant::now();
-        let corners: Vec<[Vec3; 3]> = scene.triangles.iter().map(|t| scene.corner_positions(t)).collect();
-        let bvh = Bvh::build(&corners);
+        let world = World::build(&scene);
         let structure = start.elapsed().as_secs_f64();
         let start = Instant::now();
-        let lights = Lights::new(&scene, environment.as_deref());
-        // Fills the table of the specular layer.
-        crate::energy::Layer::new(Vec3::ONE, 1.0, 0.5);
-        let times = StageTimes { structure, lights: start.elapsed().as_secs_f64() };
-        Stage { scene, environment, bvh, lights, times }
+        energy::prepare();
+        let rough =
+            |m: &Material| m.transmission > 0.0 && m.solid && m.metallic < 1.0 && m.roughness > 0.03 && !m.open();
+        let glass = scene.materials.iter().map(|m| rough(m).then(|| Glass::new(m.ior))).collect();
+        let lets_pass = scene.materials.iter().any(Material::lets_pass);
+        let times = StageTimes { structure, tables: start.elapsed().as_secs_f64() };
+        Stage { scene, environment, world, skies: SkyCache::new(), glass, lets_pass, times }
     }
 
-    /// Radiance of the environment in a direction; black without one.
-    pub(crate) fn sky(&self, direction: Vec3) -> Vec3 {
-        self.environment.as_ref().map_or(Vec3::ZERO, |e| e.radiance(direction))
+    pub(crate) fn glass(&self, material: u32) -> Option<&Glass> {
+        self.glass[material as usize].as_ref()
+    }
+
+    pub(crate) fn place(&self, instance: u32, triangle: u32) -> Place<'_> {
+        let s = &*self.scene;
+        let mesh = match instance {
+            NONE => &s.world,
+            i => &s.shared[s.instances[i as usize].mesh as usize],
+        };
+        let triangle = &mesh.triangles[triangle as usize];
+        Place { mesh, triangle, material: &s.materials[triangle.material as usize] }
     }
 
     /// Radiance that an emitting triangle sends from a point of it, without regard to sides.
-    pub(crate) fn emission_at(&self, triangle: u32, u: f32, v: f32) -> Vec3 {
-        let t = &self.scene.triangles[triangle as usize];
-        let m = &self.scene.materials[t.material as usize];
-        match &m.emissive_texture {
-            Some(tex) => m.emission * tex.colour(&self.scene.textures, self.uv(triangle, u, v)),
-            None => m.emission,
+    pub(crate) fn emission_at(&self, instance: u32, triangle: u32, u: f32, v: f32) -> Vec3 {
+        let p = self.place(instance, triangle);
+        match &p.material.emissive_texture {
+            Some(tex) => p.material.emission * tex.rgb(&self.scene.textures, p.uv(tex.set, u, v)),
+            None => p.material.emission,
         }
     }
 
-    fn uv(&self, triangle: u32, u: f32, v: f32) -> Vec2 {
-        let [a, b, c] = self.scene.triangles[triangle as usize].vertices.map(|k| self.scene.uvs[k as usize]);
-        a * (1.0 - u - v) + b * u + c * v
+    /// Share of the light that meets the surface at a hit; the rest passes straight on.
+    pub(crate) fn alpha(&self, hit: &Hit) -> f32 {
+        let p = self.place(hit.instance, hit.triangle);
+        if p.material.alpha == Alpha::Opaque {
+            return 1.0;
+        }
+        let mut alpha = p.material.base_alpha;
+        if let Some(tex) = &p.material.base_texture {
+            alpha *= tex.colour(&self.scene.textures, p.uv(tex.set, hit.u, hit.v)).w;
+        }
+        if !p.mesh.colours.is_empty() {
+            alpha *= mix4(p.mesh.corner_colours(p.triangle), hit.u, hit.v).w;
+        }
+        match p.material.alpha {
+            Alpha::Mask(cutoff) => (alpha >= cutoff) as u32 as f32,
+            _ => alpha.clamp(0.0, 1.0),
+        }
+    }
+
+    /// World position of a hit, its geometric normal (as the triangle is wound), and the rounding error of both.
+    pub(crate) fn spot(&self, hit: &Hit) -> (Vec3, Vec3, f32) {
+        let p = self.place(hit.instance, hit.triangle);
+        let corners = p.mesh.corners(p.triangle);
+        let position = mix(corners, hit.u, hit.v);
+        let face = (corners[1] - corners[0]).cross(corners[2] - corners[0]);
+        let size = corners.iter().fold(0.0f32, |m, c| m.max(c.abs().max_element()));
+        // Sixteen rounding errors of the largest number that goes into a hit.
+        const ROUNDING: f32 = 16.0 * 6e-8;
+        match hit.instance {
+            NONE => (position, face, ROUNDING * size),
+            i => {
+                let place = &self.scene.instances[i as usize].to_world;
+                let m = place.matrix3;
+                let world = place.transform_point3(position);
+                let cofactor = |v: Vec3| {
+                    Vec3::from(m.y_axis.cross(m.z_axis)) * v.x
+                        + Vec3::from(m.z_axis.cross(m.x_axis)) * v.y
+                        + Vec3::from(m.x_axis.cross(m.y_axis)) * v.z
+                };
+                let scale = m.x_axis.abs().max(m.y_axis.abs()).max(m.z_axis.abs()).max_element();
+                let room = size * scale + world.abs().max_element();
+                // The cofactor matrix keeps the winding's side through a mirroring transform: turned back, faces point as
+                // their normals do.
+                (world, cofactor(face) * m.determinant().signum(), 2.0 * ROUNDING * room)
+            }
+        }
     }
 
     pub(crate) fn point(&self, ray: &Ray, hit: &Hit) -> Point {
-        let s = &*self.scene;
-        let t = &s.triangles[hit.triangle as usize];
-        let m: &Material = &s.materials[t.material as usize];
-        let [p0, p1, p2] = s.corner_positions(t);
+        let textures = &self.scene.textures;
+        let p = self.place(hit.instance, hit.triangle);
+        let (m, t) = (p.material, p.triangle);
         let (u, v) = (hit.u, hit.v);
-        let mix = |a: Vec3, b: Vec3, c: Vec3| a * (1.0 - u - v) + b * u + c * v;
-        let position = mix(p0, p1, p2);
-        let face = (p1 - p0).cross(p2 - p0).normalize_or(-ray.direction);
+        let (position, face, reach) = self.spot(hit);
+        let face = face.normalize_or(-ray.direction);
         let front = face.dot(ray.direction) < 0.0;
         let geometric = if front { face } else { -face };
-        let [n0, n1, n2] = t.vertices.map(|k| s.normals[k as usize]);
-        let mut normal = mix(n0, n1, n2).normalize_or(face);
-        let uv = self.uv(hit.triangle, u, v);
-        if let Some(tex) = &m.normal_texture {
-            let [t0, t1, t2] = t.vertices.map(|k| s.tangents[k as usize]);
-            let tangent = mix(t0.truncate(), t1.truncate(), t2.truncate());
-            let tangent = (tangent - normal * normal.dot(tangent)).normalize_or_zero();
-            if tangent != Vec3::ZERO {
-                let bitangent = normal.cross(tangent) * if t0.w < 0.0 { -1.0 } else { 1.0 };
-                let n = tex.linear(&s.textures, uv).truncate() * 2.0 - 1.0;
-                normal =
-                    (tangent * (n.x * m.normal_scale) + bitangent * (n.y * m.normal_scale) + normal * n.z.max(0.01))
-                        .normalize_or(normal);
+        let turn = |n: Vec3| match hit.instance {
+            NONE => n,
+            i => {
+                let m = self.scene.instances[i as usize].to_world.matrix3;
+                let cofactor = Vec3::from(m.y_axis.cross(m.z_axis)) * n.x
+                    + Vec3::from(m.z_axis.cross(m.x_axis)) * n.y
+                    + Vec3::from(m.x_axis.cross(m.y_axis)) * n.z;
+                cofactor.normalize_or_zero() * m.determinant().signum()
             }
-        }
-        // The shading normal follows the side of the geometric one and is bent until the ray's origin sees it.
-        if normal.dot(face) < 0.0 {
-            normal = -normal;
-        }
-        if !front {
-            normal = -normal;
-        }
-        let back = -ray.direction;
-        let seen = normal.dot(back);
-        if seen < 0.01 {
-            normal = (normal + back * (0.01 - seen)).normalize_or(geometric);
-        }
+        };
+        let normals = p.mesh.corner_normals(t).map(turn);
+        let smooth = mix(normals, u, v).normalize_or(face);
+        // The shading normal follows the side of the geometric one.
+        let side = if smooth.dot(face) < 0.0 { -1.0 } else { 1.0 } * if front { 1.0 } else { -1.0 };
+        let smooth = smooth * side;
+        let tangents = (!p.mesh.tangents.is_empty()).then(|| {
+            let [a, b, c] = p.mesh.corner_tangents(t);
+            let along = mix([a.truncate(), b.truncate(), c.truncate()], u, v);
+            let along = match hit.instance {
+                NONE => along,
+                i => self.scene.instances[i as usize].to_world.transform_vector3(along),
+            };
+            (along, if a.w < 0.0 { -1.0 } else { 1.0 })
+        });
+        let mapped = |tex: &scene::TexRef, scale: f32| -> Option<Vec3> {
+            let (along, hand) = tangents?;
+            let along = (along - smooth * smooth.dot(along)).normalize_or_zero();
+            if along == Vec3::ZERO {
+                return None;
+            }
+            let across = (smooth * side).cross(along) * hand;
+            let n = tex.linear(textures, p.uv(tex.set, u, v)).truncate() * 2.0 - 1.0;
+            let n = Vec3::new(n.x * scale, n.y * scale, n.z.max(0.01));
+            Some((along * n.x + across * n.y + smooth * side * n.z).normalize_or(smooth * side) * side)
+        };
+        let bend = |n: Vec3| bent(n, -ray.direction, geometric);
+        let normal = bend(m.normal_texture.as_ref().and_then(|t| mapped(t, m.normal_scale)).unwrap_or(smooth));
+        let flat = normals[0] == normals[1] && normals[1] == normals[2];
+        let lifted = if flat { position } else { self.lift(&p, hit, position, normals.map(|n| n * side)) };
+
+        let value = |tex: &scene::TexRef| tex.linear(textures, p.uv(tex.set, u, v));
         let mut base = m.base;
         if let Some(tex) = &m.base_texture {
-            base *= tex.colour(&s.textures, uv);
+            base *= tex.rgb(textures, p.uv(tex.set, u, v));
+        }
+        if !p.mesh.colours.is_empty() {
+            base *= mix4(p.mesh.corner_colours(t), u, v).truncate();
         }
         let (mut metallic, mut roughness) = (m.metallic, m.roughness);
         if let Some(tex) = &m.metallic_roughness_texture {
-            let k = tex.linear(&s.textures, uv);
+            let k = value(tex);
             roughness *= k.y;
             metallic *= k.z;
         }
+        let specular = m.specular * m.specular_texture.as_ref().map_or(1.0, |t| value(t).w);
+        let tint = m.specular_colour_texture.as_ref().map_or(Vec3::ONE, |t| t.rgb(textures, p.uv(t.set, u, v)));
+        let transmission = m.transmission * m.transmission_texture.as_ref().map_or(1.0, |t| value(t).x);
+        let coat = m.coat.as_deref().filter(|_| front || !m.solid).map(|c| {
+            let strength = c.strength * c.strength_texture.as_ref().map_or(1.0, |t| value(t).x);
+            let roughness = c.roughness * c.roughness_texture.as_ref().map_or(1.0, |t| value(t).y);
+            let n = c.normal_texture.as_ref().and_then(|t| mapped(t, c.normal_scale)).unwrap_or(smooth);
+            (strength.clamp(0.0, 1.0), roughness.clamp(0.0, 1.0), bend(n))
+        });
+        let sheen = m.sheen.as_deref().map(|s| {
+            let colour = s.colour * s.colour_texture.as_ref().map_or(Vec3::ONE, |t| t.rgb(textures, p.uv(t.set, u, v)));
+            let roughness = s.roughness * s.roughness_texture.as_ref().map_or(1.0, |t| value(t).w);
+            (colour.clamp(Vec3::ZERO, Vec3::ONE), roughness.clamp(0.07, 1.0))
+        });
+        let stretch = m.directional.as_deref().map_or(Vec3::ZERO, |d| {
+            let Some((along, hand)) = tangents else { return Vec3::ZERO };
+            let (mut direction, mut strength) = (Vec2::from_angle(d.rotation), d.strength);
+            if let Some(tex) = &d.texture {
+                let k = value(tex);
+                direction = direction.rotate((Vec2::new(k.x, k.y) * 2.0 - 1.0).normalize_or(Vec2::X));
+                strength *= k.z;
+            }
+            let along = (along - normal * normal.dot(along)).normalize_or_zero();
+            let across = normal.cross(along) * hand * side;
+            (along * direction.x + across * direction.y) * strength.clamp(0.0, 1.0)
+        });
         let shines = m.emits() && (front || m.double_sided);
+        let emission = if m.unlit {
+            base
+        } else if shines {
+            self.emission_at(hit.instance, hit.triangle, u, v)
+        } else {
+            Vec3::ZERO
+        };
+        let object = match hit.instance {
+            NONE => t.object,
+            i => self.scene.instances[i as usize].object,
+        };
         Point {
             position,
+            lifted,
             geometric,
             normal,
+            reach,
             front,
             surface: Surface {
                 base,
                 metallic: metallic.clamp(0.0, 1.0),
                 roughness: roughness.clamp(0.0, 1.0),
                 ior: m.ior,
-                specular: m.specular.clamp(0.0, 1.0),
-                specular_colour: m.specular_colour,
-                transmission: m.transmission.clamp(0.0, 1.0),
+                specular: specular.clamp(0.0, 1.0),
+                specular_colour: m.specular_colour * tint,
+                transmission: transmission.clamp(0.0, 1.0),
                 solid: m.solid,
                 outside: front,
+                stretch,
+                coat,
+                sheen,
             },
-            emission: if shines { self.emission_at(hit.triangle, u, v) } else { Vec3::ZERO },
+            emission,
             material: t.material,
+            object,
         }
+    }
+
+    /// The point lifted to the tangent planes of the triangle's corners, where it lies below them.
+    fn lift(&self, p: &Place, hit: &Hit, position: Vec3, normals: [Vec3; 3]) -> Vec3 {
+        let corners = p.mesh.corners(p.triangle).map(|c| match hit.instance {
+            NONE => c,
+            i => self.scene.instances[i as usize].to_world.transform_point3(c),
+        });
+        let weights = [1.0 - hit.u - hit.v, hit.u, hit.v];
+        (0..3).fold(position, |sum, k| {
+            let below = (position - corners[k]).dot(normals[k]).min(0.0);
+            sum - normals[k] * (below * weights[k])
+        })
+    }
+
+    /// Distance in metres along the view axis to what lies behind a point of the frame (0…1 from the upper left): for
+    /// choosing the focus. None where there is nothing.
+    pub fn focus_at(&self, camera: &scene::Camera, size: (u32, u32), at: (f32, f32)) -> Option<f32> {
+        let view = crate::view_rays::ViewRays::still(camera, size);
+        let ray = view.through(at.0 * size.0 as f32, at.1 * size.1 as f32, Vec2::ZERO, 0.0);
+        let hit = self.world.nearest(&ray)?;
+        let axis = camera.to_world.transform_vector3(Vec3::NEG_Z).normalize();
+        Some(hit.distance * ray.direction.dot(axis))
     }
 }
 
-/// Moves a point off its surface along `side` so far that float rounding cannot hit the same surface again
-/// (Wächter and Binder, "A Fast and Robust Method for Avoiding Self-Intersection", 2019).
-pub(crate) fn offset(p: Vec3, side: Vec3) -> Vec3 {
-    const ORIGIN: f32 = 1.0 / 32.0;
-    const FLOAT: f32 = 1.0 / 65536.0;
-    const INT: f32 = 256.0;
-    let push = |p: f32, n: f32| {
-        if p.abs() < ORIGIN {
-            return p + FLOAT * n;
-        }
-        let steps = (INT * n) as i32;
-        f32::from_bits((p.to_bits() as i32).wrapping_add(if p < 0.0 { -steps } else { steps }) as u32)
-    };
-    Vec3::new(push(p.x, side.x), push(p.y, side.y), push(p.z, side.z))
+impl Place<'_> {
+    pub fn material_index(&self) -> u32 {
+        self.triangle.material
+    }
+
+    fn uv(&self, set: u8, u: f32, v: f32) -> Vec2 {
+        let [a, b, c] = self.mesh.corner_uvs(self.triangle, set as usize);
+        a * (1.0 - u - v) + b * u + c * v
+    }
+}
+
+fn mix([a, b, c]: [Vec3; 3], u: f32, v: f32) -> Vec3 {
+    a * (1.0 - u - v) + b * u + c * v
+}
+
+fn mix4([a, b, c]: [Vec4; 3], u: f32, v: f32) -> Vec4 {
+    a * (1.0 - u - v) + b * u + c * v
+}
+
+/// A shading normal bent until the view's mirror direction lies above the surface.
+fn bent(n: Vec3, view: Vec3, geometric: Vec3) -> Vec3 {
+    const LEAST: f32 = 0.01;
+    let mirror = 2.0 * n.dot(view) * n - view;
+    let above = mirror.dot(geometric);
+    let least = LEAST.min(0.5 * view.dot(geometric));
+    if above >= least {
+        return n;
+    }
+    let lifted = (mirror + geometric * (least - above)).normalize_or(geometric);
+    (view + lifted).normalize_or(geometric)
 }

@@ -11,8 +11,10 @@ pub enum Group {
     Frame,
     Sampling,
     Paths,
+    Lights,
     CleanUp,
     View,
+    Delivery,
 }
 
 /// What turning a knob is paid with.

@@ -44,10 +44,18 @@ knobs! {
         "Height of the whole frame in pixels. The camera's vertical angle stays; a wider frame shows more at the sides.";
     FrameTransparent "frame.transparent" Frame "Transparent" "" Switch, Linear, Value::Switch(false), &[Look],
         "The environment is not drawn behind the objects; alpha holds how much of each pixel they cover.";
-    FrameFilter "frame.filter" Frame "Pixel filter" "" Choice { names: &["box", "triangle", "gaussian", "blackman_harris"] }, Linear, name("blackman_harris"), &[Grain, Look],
-        "How samples around a pixel's centre are weighted. The box is the sharpest of these and the roughest at edges; Blackman–Harris gives the smoothest edges.";
+    FrameFilter "frame.filter" Frame "Pixel filter" "" Choice { names: &["box", "triangle", "gaussian", "blackman_harris", "mitchell_netravali", "lanczos"] }, Linear, name("blackman_harris"), &[Grain, Look],
+        "How samples around a pixel's centre are weighted. The box is the sharpest of these and the roughest at edges; Blackman–Harris gives the smoothest edges. Mitchell–Netravali and Lanczos sharpen edges and cost about 1.3 and 3.4 times the samples for the same grain.";
     FrameFilterRadius "frame.filter_radius" Frame "Filter radius" "px" Real { least: 0.25, most: 4.0 }, Linear, r(1.5), &[Look],
         "Half the width of the pixel filter. Small is sharper, large is softer.";
+    FrameAperture "frame.aperture" Frame "Aperture" "mm" Real { least: 0.0, most: 1000.0 }, Linear, r(0.0), &[Look, Grain],
+        "Diameter of the lens opening. 0 keeps everything sharp; a wider opening blurs what is not in focus, and the blur needs more samples.";
+    FrameFocus "frame.focus" Frame "Focus distance" "m" Real { least: 0.001, most: 100_000.0 }, Logarithmic, r(1.0), &[Look],
+        "Distance along the view at which everything is sharp. Only matters with an aperture above 0.";
+    FrameShutterStart "frame.shutter_start" Frame "Shutter opens" "share" Real { least: -1.0, most: 1.0 }, Linear, r(0.0), &[Look],
+        "When the shutter opens, as a share of the frame before (−) or after it begins. Only matters while the camera moves.";
+    FrameShutter "frame.shutter" Frame "Shutter length" "share" Real { least: 0.0, most: 1.0 }, Linear, r(0.5), &[Look, Grain],
+        "How long the shutter stays open, as a share of the frame: half a frame at 24 frames a second is 1/48 s. Only matters while the camera moves.";
     SamplingAdaptive "sampling.adaptive" Sampling "Adaptive" "" Switch, Linear, Value::Switch(true), &[Time, Grain],
         "Spends samples where grain is: a block of pixels stops once its grain is at or below the threshold. Off: every pixel gets the most.";
     SamplingLeast "sampling.least" Sampling "Least samples" "spp" Whole { least: 2, most: 65536 }, Logarithmic, w(16), &[Time, Grain],
@@ -58,6 +66,14 @@ knobs! {
         "Grain at which a block counts as clean, as a share of the display range: 1 % is about 2.6 of 255 steps.";
     SamplingBlock "sampling.block" Sampling "Block size" "px" Choice { names: &["4", "8", "16", "32"] }, Linear, name("8"), &[Grain],
         "Side of the blocks in which grain is measured and sampling stops. Small blocks follow detail, large ones measure more surely.";
+    SplitDirect "split.direct" Sampling "Light rays" "" Whole { least: 1, most: 64 }, Linear, w(1), &[Time, Grain],
+        "Rays towards lights at the first hit of each sample. More smooths soft shadows without tracing the camera's view again.";
+    SplitDiffuse "split.diffuse" Sampling "Diffuse rays" "" Whole { least: 1, most: 64 }, Linear, w(1), &[Time, Grain],
+        "Diffuse rays at the first hit of each sample. More smooths light from matte surroundings.";
+    SplitReflection "split.reflection" Sampling "Reflection rays" "" Whole { least: 1, most: 64 }, Linear, w(1), &[Time, Grain],
+        "Reflection rays at the first hit of each sample. Weak reflections get fewer, and each counts for more.";
+    SplitTransmission "split.transmission" Sampling "Transmission rays" "" Whole { least: 1, most: 64 }, Linear, w(1), &[Time, Grain],
+        "Rays through glass at the first hit of each sample.";
     SamplingSeed "sampling.seed" Sampling "Seed" "" Whole { least: 0, most: u32::MAX }, Linear, w(1), &[],
         "Chooses the pattern of the grain, never its amount. The same seed gives the same picture, bit for bit.";
     DepthTotal "depth.total" Paths "All bounces" "" Whole { least: 0, most: 128 }, Logarithmic, w(12), &[Time, Look],
@@ -68,8 +84,52 @@ knobs! {
         "Bounces off mirrors and glossy surfaces. Too few turns mirrors in mirrors black.";
     DepthTransmission "depth.transmission" Paths "Transmission" "" Whole { least: 0, most: 128 }, Logarithmic, w(16), &[Time, Look],
         "Passages through glass; each pane or lens needs two. Too few turns glass black.";
+    DepthVolume "depth.volume" Paths "Volume" "" Whole { least: 0, most: 128 }, Logarithmic, w(2), &[Time, Look],
+        "Scattering inside haze, smoke or milky glass. 1 shows beams of light; more lets light wander inside.";
+    DepthTransparent "depth.transparent" Paths "Transparent" "" Whole { least: 0, most: 128 }, Logarithmic, w(16), &[Time, Look],
+        "Cut-out or see-through surfaces that a ray passes straight on, such as leaves drawn on cards. Too few turns them black.";
+    CausticsReflected "paths.caustics_reflected" Paths "Reflected caustics" "" Switch, Linear, Value::Switch(true), &[Time, Grain, Look],
+        "Light that a mirror throws onto matte surfaces. Off saves grain and loses that light.";
+    CausticsRefracted "paths.caustics_refracted" Paths "Refracted caustics" "" Switch, Linear, Value::Switch(true), &[Time, Grain, Look],
+        "Light that glass gathers onto matte surfaces. Off saves grain, and what stands behind glass gets darker.";
+    PathsSoften "paths.soften" Paths "Soften caustics" "" Real { least: 0.0, most: 1.0 }, Linear, r(0.0), &[Grain, Look],
+        "Least roughness of surfaces that a path meets after a matte one. Small values blur caustics and calm their grain.";
+    PathsFill "paths.fill" Paths "Tail fill" "" Switch, Linear, Value::Switch(false), &[Look],
+        "Adds an estimate of the light beyond the limit of all bounces, from how it fades bounce by bounce in this render.";
     RouletteFrom "depth.roulette_from" Paths "Roulette from" "" Whole { least: 1, most: 128 }, Linear, w(4), &[Time, Grain],
         "From this bounce on, weak paths are ended at random and the survivors weighted up. Early saves time and adds grain; the mean stays.";
+    EnvironmentStrength "environment.strength" Lights "Environment" "" Real { least: 0.0, most: 1000.0 }, Logarithmic, r(1.0), &[Look],
+        "Factor of the environment's light. 0 switches it off.";
+    EnvironmentRotation "environment.rotation" Lights "Rotation" "°" Real { least: -360.0, most: 360.0 }, Linear, r(0.0), &[Look],
+        "Turns the environment about the vertical axis.";
+    EnvironmentWidth "environment.width" Lights "Sampling map" "px" Choice { names: &["128", "256", "512", "1024", "2048", "4096", "8192"] }, Linear, name("1024"), &[Grain],
+        "Width of the map by which light rays choose directions of the environment. Small suns need a wide map; a wider one takes longer to prepare.";
+    EnvironmentLight "environment.light" Lights "Lights surfaces" "" Switch, Linear, Value::Switch(true), &[Look],
+        "Whether the environment shines on matte surfaces and into haze.";
+    EnvironmentReflection "environment.reflection" Lights "Is reflected" "" Switch, Linear, Value::Switch(true), &[Look],
+        "Whether mirrors and glass show the environment.";
+    EnvironmentCamera "environment.camera" Lights "Is seen" "" Switch, Linear, Value::Switch(true), &[Look],
+        "Whether the camera sees the environment behind the objects. Alpha is not changed.";
+    LightsShadow "lights.shadow" Lights "Shadows" "" Choice { names: &["soft", "hard", "none"] }, Linear, name("soft"), &[Grain, Look],
+        "Shadows of lamps: soft as their size makes them, hard-edged, or none. Shining objects and the environment always cast soft ones.";
+    LightsShadowStrength "lights.shadow_strength" Lights "Shadow strength" "share" Real { least: 0.0, most: 1.0 }, Linear, r(1.0), &[Look],
+        "How dark the shadows of lamps are: 1 as in the world, 0 none.";
+    HazeDensity "haze.density" Lights "Haze" "1/m" Real { least: 0.0, most: 100.0 }, Linear, r(0.0), &[Time, Grain, Look],
+        "Share of the light that haze around the whole scene takes up in the first metre, nearly. 0 is clear air.";
+    HazeBrightness "haze.brightness" Lights "Haze brightness" "share" Real { least: 0.0, most: 1.0 }, Linear, r(0.95), &[Look],
+        "How much of what haze takes up it scatters on; the rest is swallowed.";
+    HazeForward "haze.forward" Lights "Haze direction" "" Real { least: -0.95, most: 0.95 }, Linear, r(0.3), &[Look],
+        "Mean cosine of the angle by which haze scatters: above 0 forwards, so that it glows around lamps; 0 evenly; below 0 back.";
+    ClampDirect "clamp.direct" CleanUp "Clamp direct" "" Real { least: 0.0, most: 1_000_000.0 }, Logarithmic, r(0.0), &[Grain, Look],
+        "Highest radiance that one sample may add by light from lamps directly. 0 is no limit. Takes light away for good.";
+    ClampDiffuse "clamp.diffuse" CleanUp "Clamp diffuse" "" Real { least: 0.0, most: 1_000_000.0 }, Logarithmic, r(0.0), &[Grain, Look],
+        "The same for light that reaches matte surfaces by way of others.";
+    ClampReflection "clamp.reflection" CleanUp "Clamp reflection" "" Real { least: 0.0, most: 1_000_000.0 }, Logarithmic, r(0.0), &[Grain, Look],
+        "The same for what is seen in mirrors and glossy surfaces by way of others.";
+    ClampTransmission "clamp.transmission" CleanUp "Clamp transmission" "" Real { least: 0.0, most: 1_000_000.0 }, Logarithmic, r(0.0), &[Grain, Look],
+        "The same for what is seen through glass.";
+    ClampVolume "clamp.volume" CleanUp "Clamp volume" "" Real { least: 0.0, most: 1_000_000.0 }, Logarithmic, r(0.0), &[Grain, Look],
+        "The same for light that wanders in haze and other media.";
     CleanupDenoise "cleanup.denoise" CleanUp "Denoiser" "" Choice { names: &["none", "quick"] }, Linear, name("none"), &[Grain, Look],
         "What is done with the grain that is left. Quick: a guided filter in a fraction of a second.";
     CleanupBlend "cleanup.blend" CleanUp "Blend" "share" Real { least: 0.0, most: 1.0 }, Linear, r(1.0), &[Grain, Look],
@@ -78,4 +138,6 @@ knobs! {
         "Brightness of the display and of display files; each step of 1 doubles it. Grain is judged in this view. Linear files are never changed.";
     ViewTransform "view.transform" View "View transform" "" Choice { names: &["srgb", "shoulder"] }, Linear, name("srgb"), &[],
         "How light becomes display values. sRGB clips highlights, the shoulder rolls them off. Linear files are never changed.";
+    DeliveryParts "delivery.parts" Delivery "Parts and lights" "" Switch, Linear, Value::Switch(false), &[],
+        "Keeps the picture of every part and of every light group, with position and ids, and writes them to OpenEXR files. Takes several hundred bytes a pixel.";
 }

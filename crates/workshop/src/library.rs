@@ -3,7 +3,7 @@
 use crate::{EnvironmentView, Event, SceneView, Workshop, json, lock, parse};
 use fault::Fault;
 use picture::files::write_whole;
-use scene::{Environment, ImportReport, load_glb, read_glb};
+use scene::{Environment, ImportReport, load, read_glb};
 use std::io::Write;
 use std::path::Path;
 use std::sync::Arc;
@@ -68,7 +68,7 @@ impl Workshop {
             }
         }
         tell(Phase::Loading);
-        let scene = Arc::new(load_glb(&self.0.store.scene_file(&key.0))?);
+        let scene = Arc::new(load(&self.0.store.scene_file(&key.0))?);
         let environment = match &key.1 {
             Some(hash) => {
                 let file = self.0.store.environment_file(hash);

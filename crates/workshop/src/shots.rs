@@ -139,6 +139,7 @@ impl Workshop {
             camera: row.camera.clone(),
             region: None,
             tuning: after.clone(),
+            edits: Default::default(),
             version: VERSION.into(),
         }
         .check()?;
@@ -177,6 +178,7 @@ impl Workshop {
             camera: row.camera,
             region,
             tuning: self.tuning(shot)?,
+            edits: Default::default(),
             version: VERSION.into(),
         };
         d.check()?;

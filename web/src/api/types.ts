@@ -16,7 +16,7 @@ place: string,
  */
 remedy: string, };
 
-export type Group = "frame" | "sampling" | "paths" | "clean_up" | "view";
+export type Group = "frame" | "sampling" | "paths" | "lights" | "clean_up" | "view" | "delivery";
 
 export type Kind = { "type": "whole", least: number, most: number, } | { "type": "real", least: number, most: number, } | { "type": "switch" } | { "type": "choice", names: Array<string>, };
 
@@ -90,7 +90,19 @@ export type Entry = { feature: string, handling: Handling, count: number,
  */
 note: string, };
 
-export type ImportReport = { triangles: number, materials: number, textures: number, 
+export type ImportReport = { 
+/**
+ * As they are seen: those of shared meshes once for each instance.
+ */
+triangles: number, 
+/**
+ * As they are kept in memory.
+ */
+triangles_kept: number, instances: number, 
+/**
+ * Bytes held by meshes.
+ */
+mesh_bytes: number, materials: number, textures: number, 
 /**
  * Bytes held by decoded textures.
  */
@@ -132,9 +144,13 @@ grain: number | null, worst_block: number | null,
  */
 settled: number, capped: number, };
 
-export type RayKind = "camera" | "direct" | "diffuse" | "reflection" | "transmission";
+export type RayKind = "camera" | "direct" | "diffuse" | "reflection" | "transmission" | "volume";
 
 export type RayCount = { kind: RayKind, rays: number, 
+/**
+ * Rays for each sample of the camera: all of them, and those that start at the first hit.
+ */
+per_sample: number, first_per_sample: number, 
 /**
  * Share of the sampling time, measured in 1 of 32 samples.
  */
@@ -156,9 +172,13 @@ grain: number, worst_block: number, settled: number, capped: number,
 /**
  * Samples that were not finite and counted as black.
  */
-broken: number, complete: boolean, };
+broken: number, 
+/**
+ * Share of the light that clamps took away.
+ */
+clamped: number, complete: boolean, };
 
-export type CauseKind = "start" | "camera" | "direct" | "diffuse" | "reflection" | "transmission" | "clean_up" | "files";
+export type CauseKind = "start" | "camera" | "direct" | "diffuse" | "reflection" | "transmission" | "volume" | "clean_up" | "files";
 
 export type Cause = { kind: CauseKind, seconds: number, };
 

@@ -9,6 +9,7 @@ const causes: Record<CauseKind, { label: string; colour: string; knob: string }>
   diffuse: { label: "Diffuse", colour: "#36566B", knob: "depth.diffuse" },
   reflection: { label: "Reflection", colour: "#B8A98A", knob: "depth.reflection" },
   transmission: { label: "Transmission", colour: "#C98B50", knob: "depth.transmission" },
+  volume: { label: "Volume", colour: "#93A87E", knob: "depth.volume and haze.density" },
   clean_up: { label: "Clean-up", colour: "#6B5470", knob: "cleanup.denoise" },
   files: { label: "Files", colour: "#55524B", knob: "frame size" },
 };

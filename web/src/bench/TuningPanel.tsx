@@ -13,8 +13,10 @@ const groups: [Group, string][] = [
   ["frame", "Frame"],
   ["sampling", "Sampling"],
   ["paths", "Paths"],
+  ["lights", "Lights"],
   ["clean_up", "Clean-up"],
   ["view", "View"],
+  ["delivery", "Delivery"],
 ];
 
 type Value = number | boolean | string;
@@ -24,6 +26,10 @@ const pretty: Record<string, string> = {
   triangle: "triangle",
   gaussian: "Gaussian",
   blackman_harris: "Blackman–Harris",
+  mitchell_netravali: "Mitchell–Netravali",
+  lanczos: "Lanczos",
+  soft: "soft",
+  hard: "hard",
   srgb: "sRGB",
   shoulder: "soft shoulder",
   none: "none",

@@ -1,7 +1,7 @@
 //! Small scenes made in memory.
 #![allow(dead_code)]
 
-use glam::{Vec2, Vec3, Vec4};
+use glam::Vec3;
 use picture::{Region, luminance};
 use scene::*;
 use std::sync::Arc;
@@ -22,13 +22,11 @@ impl Set {
     }
 
     pub fn triangle(&mut self, p: [Vec3; 3], normals: Option<[Vec3; 3]>, material: u32) {
-        let s = &mut self.scene;
+        let s = &mut self.scene.world;
         let base = s.positions.len() as u32;
         let face = (p[1] - p[0]).cross(p[2] - p[0]).normalize();
         s.positions.extend(p);
         s.normals.extend(normals.unwrap_or([face; 3]));
-        s.uvs.extend([Vec2::ZERO; 3]);
-        s.tangents.extend([Vec4::ZERO; 3]);
         s.triangles.push(Triangle { vertices: [base, base + 1, base + 2], material, object: 0 });
     }
 
@@ -96,6 +94,7 @@ pub fn describe(tuning: Tuning, region: Option<Region>) -> Description {
         camera: "Test".into(),
         region,
         tuning,
+        edits: ShotEdits::default(),
         version: VERSION.into(),
     }
 }

@@ -1,0 +1,245 @@
+//! Acceleration structure: bounding volume hierarchies of eight children a node and four triangles a leaf, with the
+//! watertight triangle test of Woop, Benthin and Wald (2013).
+//!
+//! Hits at equal distance go to the lowest triangle, and hits have the same bits on every processor.
+
+mod build;
+mod node;
+mod pack;
+mod traverse;
+
+use build::{Item, Tree};
+use glam::{Affine3A, Vec3};
+use node::Node;
+use pack::{Pack, Sheared};
+use traverse::traverse;
+
+#[derive(Debug, Clone, Copy)]
+pub struct Ray {
+    pub origin: Vec3,
+    /// Of any length but zero: distances are counted in it. The tracer's own rays have unit length.
+    pub direction: Vec3,
+    /// Hits beyond this distance do not count.
+    pub far: f32,
+}
+
+/// No triangle, no instance.
+pub const NONE: u32 = u32::MAX;
+
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Hit {
+    pub distance: f32,
+    pub triangle: u32,
+    /// The instance that was hit; [`NONE`] for a triangle of the world's own mesh.
+    pub instance: u32,
+    /// Barycentric weights of the second and third corner.
+    pub u: f32,
+    pub v: f32,
+}
+
+impl Hit {
+    fn nothing(far: f32) -> Hit {
+        Hit { distance: far, triangle: NONE, instance: NONE, u: 0.0, v: 0.0 }
+    }
+}
+
+/// The hierarchy of one mesh.
+pub struct Bvh {
+    nodes: Vec<Node>,
+    packs: Vec<Pack>,
+    root: u32,
+}
+
+impl Bvh {
+    /// Builds over `count` triangles whose corners are told by `corners`. O(n log n).
+    pub fn build(count: u32, corners: impl Fn(u32) -> [Vec3; 3] + Sync) -> Bvh {
+        let item = |i: u32| {
+            let [a, b, c] = corners(i);
+            Item::new(a.min(b).min(c), a.max(b).max(c), i)
+        };
+        let mut items: Vec<Item> = (0..count).map(item).collect();
+        let Tree { nodes, leaves, root } =
+            build::build(&mut items, &|items: &[Item]| Pack::new(items.iter().map(Item::id), &corners));
+        Bvh { nodes, packs: leaves, root }
+    }
+
+    /// Bytes held.
+    pub fn bytes(&self) -> usize {
+        self.nodes.len() * size_of::<Node>() + self.packs.len() * size_of::<Pack>()
+    }
+
+    /// The nearest hit.
+    pub fn nearest(&self, ray: &Ray) -> Option<Hit> {
+        let mut best = Hit::nothing(ray.far);
+        self.shorten(ray, &mut best).then_some(best)
+    }
+
+    /// Whether anything lies between the origin and `ray.far`.
+    pub fn blocked(&self, ray: &Ray) -> bool {
+        let sheared = Sheared::new(ray);
+        traverse::<true>(&self.nodes, self.root, ray, &mut Hit::nothing(ray.far), |leaf, best| {
+            sheared.intersect(&self.packs[leaf as usize], best)
+        })
+    }
+
+    fn shorten(&self, ray: &Ray, best: &mut Hit) -> bool {
+        let sheared = Sheared::new(ray);
+        traverse::<false>(&self.nodes, self.root, ray, best, |leaf, best| {
+            sheared.intersect(&self.packs[leaf as usize], best)
+        })
+    }
+}
+
+/// A mesh that stands in the world by a transform.
+struct Placed {
+    mesh: u32,
+    to_local: Affine3A,
+}
+
+/// Everything that rays can hit: one mesh in world space, and instances of others.
+pub struct World {
+    flat: Bvh,
+    meshes: Vec<Bvh>,
+    placed: Vec<Placed>,
+    over: Tree<[u32; 4]>,
+}
+
+impl World {
+    /// Builds over a scene's meshes; instances cost a few hundred bytes each.
+    pub fn build(scene: &scene::Scene) -> World {
+        let of = |m: &scene::Mesh| Bvh::build(m.triangles.len() as u32, |i| m.corners(&m.triangles[i as usize]));
+        let meshes: Vec<Bvh> = scene.shared.iter().map(of).collect();
+        let mut items = Vec::new();
+        for (i, instance) in scene.instances.iter().enumerate() {
+            let (lo, hi) = scene.instance_bounds(instance);
+            if lo.cmple(hi).all() {
+                items.push(Item::new(lo, hi, i as u32));
+            }
+        }
+        let over =
+            build::build(&mut items, &|items: &[Item]| std::array::from_fn(|k| items.get(k).map_or(NONE, Item::id)));
+        let placed = scene.instances.iter().map(|i| Placed { mesh: i.mesh, to_local: i.to_world.inverse() }).collect();
+        World { flat: of(&scene.world), meshes, placed, over }
+    }
+
+    /// Bytes held.
+    pub fn bytes(&self) -> usize {
+        let instances = self.placed.len() * size_of::<Placed>() + self.over.nodes.len() * size_of::<Node>();
+        self.flat.bytes() + self.meshes.iter().map(Bvh::bytes).sum::<usize>() + instances
+    }
+
+    /// The nearest hit. At equal distance the world's own mesh comes first, then the lowest instance.
+    pub fn nearest(&self, ray: &Ray) -> Option<Hit> {
+        let mut best = Hit::nothing(ray.far);
+        let mut found = self.flat.shorten(ray, &mut best);
+        if !self.placed.is_empty() {
+            found |= self.instances::<false>(ray, &mut best);
+        }
+        found.then_some(best)
+    }
+
+    /// Whether anything lies between the origin and `ray.far`.
+    pub fn blocked(&self, ray: &Ray) -> bool {
+        self.flat.blocked(ray) || (!self.placed.is_empty() && self.instances::<true>(ray, &mut Hit::nothing(ray.far)))
+    }
+
+    #[inline(never)]
+    fn instances<const ANY: bool>(&self, ray: &Ray, best: &mut Hit) -> bool {
+        traverse::<ANY>(&self.over.nodes, self.over.root, ray, best, |leaf, best| {
+            let mut found = false;
+            for i in self.over.leaves[leaf as usize].iter().copied().filter(|i| *i != NONE) {
+                let p = &self.placed[i as usize];
+                // Distances stay those of the world since the direction keeps its length through the transform.
+                let local = Ray {
+                    origin: p.to_local.transform_point3(ray.origin),
+                    direction: p.to_local.transform_vector3(ray.direction),
+                    far: best.distance,
+                };
+                let mesh = &self.meshes[p.mesh as usize];
+                if ANY {
+                    if mesh.blocked(&local) {
+                        return true;
+                    }
+                } else if let Some(hit) = mesh.nearest(&local)
+                    && (hit.distance < best.distance
+                        || best.triangle == NONE
+                        || (best.instance != NONE && i < best.instance))
+                {
+                    *best = Hit { instance: i, ..hit };
+                    found = true;
+                }
+            }
+            found
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::sampler::Sampler;
+
+    fn point(i: u32, set: u32) -> Vec3 {
+        let [x, y, z, _] = Sampler::new(7, i, 0, 0, 0).set(set);
+        Vec3::new(x, y, z)
+    }
+
+    /// Against the sum of all triangles tested one by one.
+    #[test]
+    fn finds_what_testing_every_triangle_finds() {
+        let corners: Vec<[Vec3; 3]> = (0..2000)
+            .map(|i| {
+                let p = point(i, 0);
+                [p, p + 0.06 * (point(i, 1) - 0.5), p + 0.06 * (point(i, 2) - 0.5)]
+            })
+            .collect();
+        let bvh = Bvh::build(corners.len() as u32, |i| corners[i as usize]);
+        let mut hits = 0;
+        for i in 0..1000 {
+            let origin = point(i, 3) * 2.0 - 0.5;
+            let direction = (point(i, 4) - origin).normalize();
+            let ray = Ray { origin, direction, far: f32::INFINITY };
+            let sheared = Sheared::new(&ray);
+            let mut expected: Option<(f32, u32)> = None;
+            for id in 0..corners.len() as u32 {
+                let mut hit = Hit::nothing(f32::INFINITY);
+                if sheared.intersect(&Pack::new([id].into_iter(), |i| corners[i as usize]), &mut hit) {
+                    let this = (hit.distance, id);
+                    expected = Some(expected.map_or(this, |e| if this.0 < e.0 { this } else { e }));
+                }
+            }
+            let found = bvh.nearest(&ray).map(|h| (h.distance, h.triangle));
+            assert_eq!(found, expected);
+            assert_eq!(bvh.blocked(&ray), expected.is_some());
+            let mut plain = Hit::nothing(f32::INFINITY);
+            let hit = traverse::traverse_plain::<false>(&bvh.nodes, bvh.root, &ray, &mut plain, |leaf, best| {
+                sheared.intersect(&bvh.packs[leaf as usize], best)
+            });
+            assert_eq!(hit.then_some(plain), bvh.nearest(&ray), "both traversals find the same bits");
+            hits += expected.is_some() as u32;
+        }
+        assert!(hits > 150);
+    }
+
+    /// Rays through the shared edges and corners of a closed fan must not slip through.
+    #[test]
+    fn shared_edges_are_watertight() {
+        let n = 64;
+        let rim = |k: usize| {
+            let a = k as f32 / n as f32 * std::f32::consts::TAU;
+            Vec3::new(a.cos(), a.sin(), 0.3 * (3.0 * a).sin())
+        };
+        let corners: Vec<[Vec3; 3]> = (0..n).map(|k| [Vec3::ZERO, rim(k), rim((k + 1) % n)]).collect();
+        let bvh = Bvh::build(corners.len() as u32, |i| corners[i as usize]);
+        for k in 0..n {
+            for s in [0.0f32, 0.1, 0.37, 0.9] {
+                let target = rim(k) * s;
+                for i in 0..20 {
+                    let origin = Vec3::new(0.0, 0.0, 3.0) + (point(i, 5) - 0.5);
+                    let ray = Ray { origin, direction: (target - origin).normalize(), far: f32::INFINITY };
+                    assert!(bvh.blocked(&ray), "edge {k} at {s}");
+                }
+            }
+        }
+    }
+}
