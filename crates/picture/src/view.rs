@@ -8,6 +8,7 @@ use crate::Rgb;
 use serde::{Deserialize, Serialize};
 
 /// Luminance Y of linear Rec. 709 RGB.
+#[inline]
 pub fn luminance(c: Rgb) -> f32 {
     0.2126 * c[0] + 0.7152 * c[1] + 0.0722 * c[2]
 }

@@ -170,7 +170,7 @@ impl ShotEdits {
                 return refuse(Code::Contradiction, name, "a medium needs a solid that transmits".into(), remedy);
             }
             let numbers = [m.scattering, m.absorption].concat();
-            if numbers.iter().any(|x| !x.is_finite() || *x < 0.0) || !(m.forward.abs() < 1.0) {
+            if numbers.iter().any(|x| !x.is_finite() || *x < 0.0) || m.forward.is_nan() || m.forward.abs() >= 1.0 {
                 let remedy = "give densities of 0 or more, and \"forward\" between -1 and 1";
                 return refuse(Code::OutOfRange, name, "an impossible medium".into(), remedy);
             }

@@ -48,6 +48,7 @@ impl Environment {
     }
 
     /// Picture coordinates 0…1 of a unit direction.
+    #[inline]
     pub fn uv(direction: Vec3) -> (f32, f32) {
         let u = 0.5 + direction.x.atan2(-direction.z) / TAU;
         let v = direction.y.clamp(-1.0, 1.0).acos() / PI;
@@ -55,6 +56,7 @@ impl Environment {
     }
 
     /// Unit direction of picture coordinates.
+    #[inline]
     pub fn direction(u: f32, v: f32) -> Vec3 {
         let (sin_phi, cos_phi) = ((u - 0.5) * TAU).sin_cos();
         let (sin_theta, cos_theta) = (v * PI).sin_cos();
@@ -62,17 +64,27 @@ impl Environment {
     }
 
     /// Radiance from a unit direction, bilinear, wrapping around.
+    #[inline]
     pub fn radiance(&self, direction: Vec3) -> Vec3 {
         let (u, v) = Environment::uv(direction);
+        self.at(u, v)
+    }
+
+    /// Radiance at picture coordinates.
+    #[inline]
+    pub fn at(&self, u: f32, v: f32) -> Vec3 {
         let x = u * self.width as f32 - 0.5;
         let y = (v * self.height as f32 - 0.5).clamp(0.0, (self.height - 1) as f32);
         let (fx, fy) = (x.floor(), y.floor());
         let (tx, ty) = (x - fx, y - fy);
-        let column = |k: i64| (fx as i64 + k).rem_euclid(self.width as i64) as usize;
-        let row = |k: usize| (fy as usize + k).min(self.height - 1);
-        let texel = |c: usize, r: usize| Vec3::from_array(self.pixels[r * self.width + c]);
-        let top = texel(column(0), row(0)).lerp(texel(column(1), row(0)), tx);
-        let bottom = texel(column(0), row(1)).lerp(texel(column(1), row(1)), tx);
+        // u lies within 0…1, so the first column is at least −1.
+        let (last, first) = (self.width - 1, fx as i32);
+        let left = if first < 0 { last } else { (first as usize).min(last) };
+        let right = if first < 0 || left == last { 0 } else { left + 1 };
+        let (upper, lower) = (fy as usize * self.width, (fy as usize + 1).min(self.height - 1) * self.width);
+        let texel = |i: usize| Vec3::from_array(self.pixels[i]);
+        let top = texel(upper + left).lerp(texel(upper + right), tx);
+        let bottom = texel(lower + left).lerp(texel(lower + right), tx);
         top.lerp(bottom, ty)
     }
 }

@@ -133,16 +133,19 @@ impl Material {
         Material { base, metallic: 0.0, specular: 0.0, double_sided: true, ..Material::default() }
     }
 
+    #[inline]
     pub fn emits(&self) -> bool {
         self.emission.max_element() > 0.0
     }
 
     /// The boundary of a volume that neither reflects nor bends light.
+    #[inline]
     pub fn open(&self) -> bool {
         self.solid && self.transmission >= 1.0 && self.ior == 1.0 && self.roughness == 0.0
     }
 
     /// Light may pass a surface of this material straight on.
+    #[inline]
     pub fn lets_pass(&self) -> bool {
         self.alpha != Alpha::Opaque || self.open()
     }

@@ -34,27 +34,33 @@ pub struct Instance {
 }
 
 /// An attribute of one triangle's corners, or the value of a mesh that has none.
+#[inline]
 fn corners_of<T: Copy>(list: &[T], t: &Triangle, none: T) -> [T; 3] {
     if list.is_empty() { [none; 3] } else { t.vertices.map(|v| list[v as usize]) }
 }
 
 impl Mesh {
+    #[inline]
     pub fn corners(&self, t: &Triangle) -> [Vec3; 3] {
         t.vertices.map(|v| self.positions[v as usize])
     }
 
+    #[inline]
     pub fn corner_normals(&self, t: &Triangle) -> [Vec3; 3] {
         t.vertices.map(|v| self.normals[v as usize])
     }
 
+    #[inline]
     pub fn corner_uvs(&self, t: &Triangle, set: usize) -> [Vec2; 3] {
         corners_of(&self.uvs[set], t, Vec2::ZERO)
     }
 
+    #[inline]
     pub fn corner_colours(&self, t: &Triangle) -> [Vec4; 3] {
         corners_of(&self.colours, t, Vec4::ONE)
     }
 
+    #[inline]
     pub fn corner_tangents(&self, t: &Triangle) -> [Vec4; 3] {
         corners_of(&self.tangents, t, Vec4::ZERO)
     }

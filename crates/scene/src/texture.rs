@@ -60,6 +60,7 @@ impl TexRef {
         self
     }
 
+    #[inline]
     fn texels(
         &self,
         textures: &[Texture],
@@ -85,6 +86,7 @@ impl TexRef {
     }
 
     /// Value of a texture that stores data, 0…1.
+    #[inline]
     pub fn linear(&self, textures: &[Texture], uv: Vec2) -> Vec4 {
         self.texels(
             textures,
@@ -95,6 +97,7 @@ impl TexRef {
     }
 
     /// Linear value of a texture that stores sRGB colours, with alpha as it is.
+    #[inline]
     pub fn colour(&self, textures: &[Texture], uv: Vec2) -> Vec4 {
         let (low, high) = (&*SRGB_8, &*SRGB_16);
         self.texels(
@@ -106,12 +109,14 @@ impl TexRef {
     }
 
     /// [`TexRef::colour`] without alpha.
+    #[inline]
     pub fn rgb(&self, textures: &[Texture], uv: Vec2) -> Vec3 {
         self.colour(textures, uv).truncate()
     }
 }
 
 /// The two texels beside a coordinate on one axis and how far it lies towards the second.
+#[inline]
 fn neighbours(u: f32, n: u32, wrap: Wrap) -> (u32, u32, f32) {
     let last = n - 1;
     if wrap == Wrap::Repeat {
@@ -119,7 +124,7 @@ fn neighbours(u: f32, n: u32, wrap: Wrap) -> (u32, u32, f32) {
         let f = x.floor();
         let i = f as i64;
         let first = if i < 0 { last } else { (i as u32).min(last) };
-        let second = if i as i64 + 1 > last as i64 { 0 } else { (i + 1) as u32 };
+        let second = if i + 1 > last as i64 { 0 } else { (i + 1) as u32 };
         return (first, second, x - f);
     }
     let u = if wrap == Wrap::Mirror {

@@ -84,6 +84,10 @@ pub struct Bsdf<'a> {
     roughness: f32,
     layer: Layer,
     look: Look,
+    /// The part of the layer that lies over the matte base.
+    over_base: Layer,
+    look_base: Look,
+    mixed: bool,
     alpha: Vec2,
     /// Share of the surface that is glass.
     glass: f32,
@@ -168,8 +172,15 @@ impl<'a> Bsdf<'a> {
         let f0 = f0_dielectric.lerp(s.base, s.metallic);
         let f90 = s.specular + (1.0 - s.specular) * s.metallic;
         let roughness = (alpha.x * alpha.y).sqrt().sqrt();
-        let layer = Layer::new(f0, f90, roughness);
+        // glTF 2.0, appendix B: metal and dielectric lie side by side, and only the dielectric has a matte base.
+        let over_base = Layer::new(f0_dielectric, s.specular, roughness);
+        let layer = match s.metallic {
+            0.0 => over_base,
+            1.0 => Layer::new(s.base, 1.0, roughness),
+            share => over_base.beside(&Layer::new(s.base, 1.0, roughness), share),
+        };
         let look = layer.look(wo_local.z);
+        let look_base = if s.metallic > 0.0 { over_base.look(wo_local.z) } else { look };
         let glass = s.transmission * (1.0 - s.metallic);
         let mut b = Bsdf {
             frame,
@@ -181,6 +192,9 @@ impl<'a> Bsdf<'a> {
             roughness,
             layer,
             look,
+            over_base,
+            look_base,
+            mixed: s.metallic > 0.0,
             alpha,
             glass,
             solid: s.solid,
@@ -219,8 +233,8 @@ impl<'a> Bsdf<'a> {
         }
         let opaque = 1.0 - glass;
         let of_layer = grey(look.albedo) * opaque * left;
-        let of_diffuse = grey(b.diffuse * (Vec3::ONE - look.albedo).max(Vec3::ZERO)) * left;
-        let mirrored = b.thin_or_solid(fresnel::dielectric(wo_local.z.max(0.05), b.eta));
+        let of_diffuse = grey(b.diffuse * (Vec3::ONE - look_base.albedo).max(Vec3::ZERO)) * left;
+        let mirrored = if glass > 0.0 { b.fresnel(wo_local.z.max(0.05)) } else { 1.0 };
         let of_glass = glass * mirrored * left;
         let through = glass * (1.0 - mirrored) * left * grey(b.tint).max(0.05);
         if allowed[0] {
@@ -324,7 +338,8 @@ impl<'a> Bsdf<'a> {
         }
         let look = self.layer.look(wi.z);
         if self.weights[0] > 0.0 {
-            e.f[0] += self.diffuse * self.layer.through(&self.look, &look) * matte * even;
+            let look_base = if self.mixed { self.over_base.look(wi.z) } else { look };
+            e.f[0] += self.diffuse * self.over_base.through(&self.look_base, &look_base) * matte * even;
             e.pdf[0] = even;
         }
         if self.allowed[1] && !self.smooth() && self.reflecting.layer + self.reflecting.glass > 0.0 {

@@ -98,6 +98,17 @@ impl Layer {
         Layer { f0, f90, roughness, multiple, lost, mean }
     }
 
+    /// A share of another layer of the same roughness beside this one.
+    pub fn beside(&self, other: &Layer, share: f32) -> Layer {
+        Layer {
+            f0: self.f0.lerp(other.f0, share),
+            f90: self.f90 + (other.f90 - self.f90) * share,
+            multiple: self.multiple.lerp(other.multiple, share),
+            mean: self.mean.lerp(other.mean, share),
+            ..*self
+        }
+    }
+
     pub fn look(&self, cos: f32) -> Look {
         let v = lookup(cos, self.roughness);
         let white = (v[0] + v[1]).min(1.0);

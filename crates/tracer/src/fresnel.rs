@@ -4,6 +4,7 @@ use glam::Vec3;
 
 /// Unpolarised reflectance at a boundary. `cos_i` ≥ 0 is the cosine on the side of the incoming direction,
 /// `eta` = index on the other side ÷ index on this side.
+#[inline]
 pub fn dielectric(cos_i: f32, eta: f32) -> f32 {
     let cos_i = cos_i.clamp(0.0, 1.0);
     let sin2_t = (1.0 - cos_i * cos_i) / (eta * eta);
@@ -17,12 +18,14 @@ pub fn dielectric(cos_i: f32, eta: f32) -> f32 {
 }
 
 /// Schlick's approximation between normal and grazing reflectance.
+#[inline]
 pub fn schlick(f0: Vec3, f90: f32, cos: f32) -> Vec3 {
     let m = (1.0 - cos).clamp(0.0, 1.0);
     f0 + (Vec3::splat(f90) - f0) * (m * m * m * m * m)
 }
 
 /// The refracted direction of `w` (pointing away from the surface) at the normal `h` on its side; none at total reflection.
+#[inline]
 pub fn refract(w: Vec3, h: Vec3, eta: f32) -> Option<Vec3> {
     let cos_i = w.dot(h);
     let sin2_t = (1.0 - cos_i * cos_i).max(0.0) / (eta * eta);

@@ -12,6 +12,7 @@ mod gather;
 mod ggx;
 mod lights;
 mod medium;
+mod memory;
 mod path;
 mod pool;
 mod render;

@@ -15,7 +15,7 @@ use crate::bsdf::{Allowed, Bsdf, Kind, SURFACE_KINDS};
 use crate::bvh::{Hit, Ray};
 use crate::description::Settings;
 use crate::gather::{EMISSION, ENVIRONMENT, FirstHit, Sample, part_of};
-use crate::lights::{Receiver, Which};
+use crate::lights::{Odds, Receiver, Which};
 use crate::medium::{Medium, Stretch};
 use crate::pool::thread_time;
 use crate::sampler::Sampler;
@@ -131,13 +131,20 @@ mod set {
 /// Where a scattered ray came from, for weighing light that it meets against light rays from there.
 #[derive(Clone, Copy)]
 struct Origin {
-    receiver: Receiver,
+    from: Receiving,
     /// Density with which the ray was scattered, times the number of such rays; none for perfect mirrors and windows.
     pdf: Option<f32>,
     /// At the first hit there may be several light rays.
     first: bool,
     /// The stretch on which the vertex lies, if it is in a medium.
     line: Option<Line>,
+}
+
+/// Where light is received, and how lights are chosen there. For a vertex in a medium the middle of its stretch decides.
+#[derive(Clone, Copy)]
+struct Receiving {
+    receiver: Receiver,
+    odds: Odds,
 }
 
 #[derive(Clone, Copy)]
@@ -188,7 +195,7 @@ impl Path {
 /// Where a path's ray ends.
 enum End {
     Nothing,
-    Surface(Box<Point>),
+    Surface(Hit),
     /// In a medium.
     Midway(Line),
 }
@@ -260,23 +267,24 @@ impl Tracer<'_> {
                     self.follow(next, work);
                 }
             }
-            End::Surface(point) => self.first_hit(&path, &point, work),
+            End::Surface(hit) => {
+                let point = self.arrive(&mut path, &hit, work);
+                self.first_hit(&path, &point, work);
+            }
         }
     }
 
     /// The first hit: every kind sends its own rays.
     fn first_hit(&self, path: &Path, point: &Point, work: &mut Work) {
         let set = self.settings;
-        let Some((bsdf, surface_done)) = self.scatterer(path, point, work) else { return };
-        if surface_done {
-            return;
-        }
+        let Some(bsdf) = self.scatterer(path, point, work) else { return };
+        let receiving = self.receiving(point, &bsdf);
         let total: f32 = bsdf.weights.iter().sum();
         // Rays that each kind is expected to send.
         let expected: [f32; 3] = std::array::from_fn(|k| {
             if bsdf.weights[k] > 0.0 { set.split[k] as f32 * (4.0 * bsdf.weights[k] / total).min(1.0) } else { 0.0 }
         });
-        self.direct(path, point, &bsdf, Some(expected), work);
+        self.direct(path, point, &bsdf, &receiving, Some(expected), work);
         let lots = path.set(set::COUNT);
         let strongest = (0..3).max_by(|a, b| bsdf.weights[*a].total_cmp(&bsdf.weights[*b])).unwrap_or(0);
         for (k, kind) in SURFACE_KINDS.into_iter().enumerate() {
@@ -299,8 +307,8 @@ impl Tracer<'_> {
                     }
                 };
                 let guides = path.guides && pdf.is_none() && k == strongest && j == 0;
-                let next = Path { sampler, guides, ..*path };
-                if let Some(next) = self.scattered(next, point, kind, s.direction, weight, pdf) {
+                let mut next = Path { sampler, guides, ..*path };
+                if self.scatter(&mut next, point, &receiving, kind, s.direction, weight, pdf) {
                     work.counters.first[next.ray_kind as usize] += 1;
                     self.follow(next, work);
                 }
@@ -311,61 +319,67 @@ impl Tracer<'_> {
     /// Everything behind the first scattering.
     fn follow(&self, mut path: Path, work: &mut Work) {
         loop {
-            match self.advance(&mut path, work) {
+            let hit = match self.advance(&mut path, work) {
                 End::Nothing => return,
                 End::Midway(line) => match self.scatter_midway(&path, &line) {
-                    Some(next) => path = next,
+                    Some(next) => {
+                        path = next;
+                        continue;
+                    }
                     None => return,
                 },
-                End::Surface(point) => {
-                    let Some((bsdf, surface_done)) = self.scatterer(&path, &point, work) else { return };
-                    if surface_done {
+                End::Surface(hit) => hit,
+            };
+            let point = self.arrive(&mut path, &hit, work);
+            let Some(bsdf) = self.scatterer(&path, &point, work) else { return };
+            let receiving = self.receiving(&point, &bsdf);
+            self.direct(&path, &point, &bsdf, &receiving, None, work);
+            let [pick, choice, u, v] = path.set(set::SCATTER);
+            let total: f32 = bsdf.weights.iter().sum();
+            let mut at = pick * total;
+            let Some(k) = (0..3).find(|k| {
+                at -= bsdf.weights[*k];
+                at < 0.0
+            }) else {
+                return;
+            };
+            let Some(s) = bsdf.sample(SURFACE_KINDS[k], choice, Vec2::new(u, v)) else { return };
+            let (weight, pdf) = match s.singular {
+                Some(f) => (f * (total / bsdf.weights[k]), None),
+                None => {
+                    let e = bsdf.eval(s.direction);
+                    let pdf = (0..3).map(|k| e.pdf[k] * bsdf.weights[k]).sum::<f32>() / total;
+                    if pdf <= 1e-12 {
                         return;
                     }
-                    if !bsdf.only_singular() {
-                        self.direct(&path, &point, &bsdf, None, work);
-                    }
-                    let [pick, choice, u, v] = path.set(set::SCATTER);
-                    let total: f32 = bsdf.weights.iter().sum();
-                    let mut at = pick * total;
-                    let Some(k) = (0..3).find(|k| {
-                        at -= bsdf.weights[*k];
-                        at < 0.0
-                    }) else {
-                        return;
-                    };
-                    let Some(s) = bsdf.sample(SURFACE_KINDS[k], choice, Vec2::new(u, v)) else { return };
-                    let (weight, pdf) = match s.singular {
-                        Some(f) => (f * (total / bsdf.weights[k]), None),
-                        None => {
-                            let e = bsdf.eval(s.direction);
-                            let pdf = (0..3).map(|k| e.pdf[k] * bsdf.weights[k]).sum::<f32>() / total;
-                            if pdf <= 1e-12 {
-                                return;
-                            }
-                            (e.f.iter().sum::<Vec3>() / pdf, Some(pdf))
-                        }
-                    };
-                    path.guides &= pdf.is_none();
-                    match self.scattered(path, &point, SURFACE_KINDS[k], s.direction, weight, pdf) {
-                        Some(next) => path = next,
-                        None => return,
-                    }
+                    (e.f.iter().sum::<Vec3>() / pdf, Some(pdf))
                 }
+            };
+            path.guides &= pdf.is_none();
+            if !self.scatter(&mut path, &point, &receiving, SURFACE_KINDS[k], s.direction, weight, pdf) {
+                return;
             }
         }
     }
 
-    /// The path after a scattering at a surface; none if it ends by roulette.
-    fn scattered(
+    fn receiving(&self, point: &Point, bsdf: &Bsdf) -> Receiving {
+        let both_sides = point.surface.transmission > 0.0;
+        let receiver = Receiver { position: point.position, normal: Some(point.normal), both_sides };
+        let odds = if bsdf.only_singular() { Odds::default() } else { self.arrangement.lights.odds(&receiver) };
+        Receiving { receiver, odds }
+    }
+
+    /// Turns a path into the one after a scattering at a surface; false if it ends by roulette.
+    fn scatter(
         &self,
-        mut path: Path,
+        path: &mut Path,
         point: &Point,
+        from: &Receiving,
         kind: Kind,
         direction: Vec3,
         weight: Vec3,
         pdf: Option<f32>,
-    ) -> Option<Path> {
+    ) -> bool {
         let below = direction.dot(point.geometric) < 0.0;
         let first = path.bounce == 0;
         path.throughput *= weight;
@@ -377,7 +391,7 @@ impl Tracer<'_> {
             Kind::Transmission => RayKind::Transmission,
         };
         path.after_diffuse |= kind == Kind::Diffuse;
-        path.origin = Some(Origin { receiver: receiver(point), pdf, first, line: None });
+        path.origin = Some(Origin { from: *from, pdf, first, line: None });
         if below && point.surface.solid {
             let eta = if point.front { point.surface.ior } else { 1.0 / point.surface.ior };
             path.scale *= eta * eta;
@@ -391,22 +405,22 @@ impl Tracer<'_> {
     }
 
     /// Ends weak paths by chance.
-    fn survive(&self, mut path: Path) -> Option<Path> {
+    fn survive(&self, path: &mut Path) -> bool {
         let strength = path.throughput.max_element();
         if !(strength > 0.0) {
-            return None;
+            return false;
         }
         path.bounce += 1;
         if path.bounce >= self.settings.roulette_from {
             let survive = (strength * path.scale).clamp(0.05, 1.0);
             if survive < 1.0 {
                 if path.sampler.one(path.key(set::ROULETTE)) >= survive {
-                    return None;
+                    return false;
                 }
                 path.throughput /= survive;
             }
         }
-        Some(path)
+        true
     }
 
     /// The path after a scattering in a medium.
@@ -420,17 +434,14 @@ impl Tracer<'_> {
         next.part.get_or_insert(VOLUME);
         next.ray_kind = RayKind::Volume;
         next.after_diffuse = true;
-        next.origin = Some(Origin {
-            receiver: Receiver { position, normal: None, both_sides: true },
-            pdf: Some(phase),
-            first: false,
-            line: Some(*line),
-        });
+        let odds = self.arrangement.lights.odds(&midpoint(&line.stretch));
+        let from = Receiving { receiver: Receiver { position, normal: None, both_sides: true }, odds };
+        next.origin = Some(Origin { from, pdf: Some(phase), first: false, line: Some(*line) });
         next.origin_point = position;
         next.direction = direction;
         next.travelled = 0.0;
         next.guides = false;
-        self.survive(next)
+        self.survive(&mut next).then_some(next)
     }
 
     /// Follows a path's ray to where it scatters next, and gathers the light that it meets on the way.
@@ -477,24 +488,30 @@ impl Tracer<'_> {
                 }
                 continue;
             }
-            let point = self.stage.point(&ray, &hit);
-            if point.emission != Vec3::ZERO {
-                match lights.of_triangle(hit.instance, hit.triangle) {
-                    Some(which) => self.meet(path, which, path.travelled + hit.distance, point.emission, work),
-                    // Unlit surfaces are no lights: nothing else finds them.
-                    None => self.add(path, EMISSION, 0, point.emission, work),
-                }
-            }
-            path.travelled += hit.distance;
-            if path.guides {
-                work.out.depth += path.travelled;
-            }
-            if path.bounce == 0 {
-                work.out.covered = true;
-            }
-            work.clock.charge(work.counters, path.ray_kind);
-            return End::Surface(Box::new(point));
+            return End::Surface(hit);
         }
+    }
+
+    /// The surface at the end of a path's ray, and the light that it sends along it.
+    #[inline]
+    fn arrive(&self, path: &mut Path, hit: &Hit, work: &mut Work) -> Point {
+        let point = self.stage.point(path.direction, hit);
+        if point.emission != Vec3::ZERO {
+            match self.arrangement.lights.of_triangle(hit.instance, hit.triangle) {
+                Some(which) => self.meet(path, which, path.travelled + hit.distance, point.emission, work),
+                // Unlit surfaces are no lights: nothing else finds them.
+                None => self.add(path, EMISSION, 0, point.emission, work),
+            }
+        }
+        path.travelled += hit.distance;
+        if path.guides {
+            work.out.depth += path.travelled;
+        }
+        if path.bounce == 0 {
+            work.out.covered = true;
+        }
+        work.clock.charge(work.counters, path.ray_kind);
+        point
     }
 
     /// Whether a path goes straight on through what it hit; its ray then starts behind it.
@@ -526,7 +543,7 @@ impl Tracer<'_> {
 
     fn guide_behind(&self, path: &mut Path, ray: &Ray, hit: Option<&Hit>, work: &mut Work) {
         let Some(hit) = hit else { return };
-        let point = self.stage.point(ray, hit);
+        let point = self.stage.point(ray.direction, hit);
         let bsdf = self.bsdf(path, &point);
         let depth = path.travelled + hit.distance;
         self.guide(path, &point, &bsdf, depth, work);
@@ -558,7 +575,8 @@ impl Tracer<'_> {
     fn line_light(&self, path: &Path, m: &Medium, stretch: &Stretch, work: &mut Work) {
         let lights = &self.arrangement.lights;
         let [choice, strategy, along, _] = path.set(set::LINE);
-        let Some((which, chance)) = lights.choose(&midpoint(stretch), choice) else { return };
+        let middle = midpoint(stretch);
+        let Some((which, chance)) = lights.choose(&lights.odds(&middle), &middle, choice) else { return };
         let manner = lights.manner(which);
         if which == Which::Sky && !lights.environment().is_some_and(|e| e.light) {
             return;
@@ -592,35 +610,40 @@ impl Tracer<'_> {
 
     /// Light that a path's ray meets: a shining surface or shape, at a distance from the last scattering.
     fn meet(&self, path: &Path, which: Which, distance: f32, radiance: Vec3, work: &mut Work) {
-        let weight = self.meeting_weight(path, which, distance);
+        let toward = |from: Vec3| self.arrangement.lights.pdf(which, from, path.direction, distance);
+        let weight = self.meeting_weight(path, which, toward);
         if weight > 0.0 {
             self.add(path, EMISSION, self.arrangement.lights.manner(which).group, radiance * weight, work);
         }
     }
 
-    /// The share of light that is met by scattering, against the light rays that could have brought it.
-    fn meeting_weight(&self, path: &Path, which: Which, distance: f32) -> f32 {
+    /// The share of light that is met by scattering, against the light rays that could have brought it. `toward` is the
+    /// density of light rays from a point to what was met.
+    #[inline]
+    fn meeting_weight(&self, path: &Path, which: Which, toward: impl FnOnce(Vec3) -> f32) -> f32 {
         let lights = &self.arrangement.lights;
-        let Some(Origin { receiver, pdf: Some(pdf), first, line }) = path.origin else { return 1.0 };
+        let Some(Origin { from: Receiving { receiver, odds }, pdf: Some(pdf), first, line }) = &path.origin else {
+            return 1.0;
+        };
         let manner = lights.manner(which);
         if manner.only_sampled() {
             return 0.0;
         }
-        let toward = lights.pdf(which, receiver.position, path.direction, distance);
+        let toward = toward(receiver.position);
         if toward <= 0.0 {
             return 1.0;
         }
         if let Some(l) = line {
-            let chance = lights.chance(&midpoint(&l.stretch), which);
+            let chance = lights.chance(odds, &midpoint(&l.stretch), which);
             let density = l.stretch.density(&l.medium, lights.centre(which), l.at);
             return power_heuristic(l.medium.density(l.at) * pdf, chance * density * toward);
         }
-        let rays = if first && manner.split > 0 {
+        let rays = if *first && manner.split > 0 {
             manner.split as f32
         } else {
-            lights.chance(&receiver, which) * if first { self.settings.split_direct as f32 } else { 1.0 }
+            lights.chance(odds, receiver, which) * if *first { self.settings.split_direct as f32 } else { 1.0 }
         };
-        power_heuristic(pdf, rays * toward)
+        power_heuristic(*pdf, rays * toward)
     }
 
     /// A ray that hits nothing.
@@ -642,9 +665,10 @@ impl Tracer<'_> {
             RayKind::Reflection | RayKind::Transmission => by.reflection,
         };
         if shown {
-            let weight = self.meeting_weight(path, Which::Sky, f32::INFINITY);
+            let (radiance, toward) = lights.sky(path.direction);
+            let weight = self.meeting_weight(path, Which::Sky, |_| toward);
             let group = lights.manner(Which::Sky).group;
-            self.add(path, ENVIRONMENT, group, lights.sky(path.direction) * weight, work);
+            self.add(path, ENVIRONMENT, group, radiance * weight, work);
         }
     }
 
@@ -703,8 +727,8 @@ impl Tracer<'_> {
         }
     }
 
-    /// How a surface scatters, and whether the path ends there all the same.
-    fn scatterer(&self, path: &Path, point: &Point, work: &mut Work) -> Option<(Bsdf<'_>, bool)> {
+    /// How a surface scatters; none if the path ends there.
+    fn scatterer(&self, path: &Path, point: &Point, work: &mut Work) -> Option<Bsdf<'_>> {
         let bsdf = self.bsdf(path, point);
         if path.guides {
             // Guides come from the first surface that is not a perfect mirror or window, so that what is seen in them keeps
@@ -714,22 +738,29 @@ impl Tracer<'_> {
         let ends = path.bounce >= self.settings.depth
             || bsdf.weights.iter().sum::<f32>() <= 0.0
             || self.stage.scene.materials[point.material as usize].unlit;
-        Some((bsdf, ends))
+        (!ends).then_some(bsdf)
     }
 
     /// Light rays from a surface. `expected` are the rays that each kind sends at the first hit; none behind it.
-    fn direct(&self, path: &Path, point: &Point, bsdf: &Bsdf, expected: Option<[f32; 3]>, work: &mut Work) {
+    fn direct(
+        &self,
+        path: &Path,
+        point: &Point,
+        bsdf: &Bsdf,
+        Receiving { receiver, odds }: &Receiving,
+        expected: Option<[f32; 3]>,
+        work: &mut Work,
+    ) {
         let lights = &self.arrangement.lights;
         if bsdf.only_singular() {
             return;
         }
         let first = expected.is_some();
         let rays = if first { self.settings.split_direct } else { 1 };
-        let r = receiver(point);
         for j in 0..rays {
             let sampler = if first { path.sampler.split(0, j, rays) } else { path.sampler };
             let [choice, u, v, _] = sampler.set(path.key(set::LIGHT));
-            let Some((which, chance)) = lights.choose(&r, choice) else { break };
+            let Some((which, chance)) = lights.choose(odds, receiver, choice) else { break };
             // Lights with rays of their own get none of the common ones.
             if first && lights.manner(which).split > 0 {
                 continue;
@@ -934,11 +965,6 @@ fn light_number(which: Which) -> u32 {
         Which::Sun(i) => 1 + 2 * i,
         Which::Placed(i) => 2 + 2 * i,
     }
-}
-
-fn receiver(point: &Point) -> Receiver {
-    let both_sides = point.surface.transmission > 0.0;
-    Receiver { position: point.position, normal: Some(point.normal), both_sides }
 }
 
 /// The point that stands for a stretch when a light is chosen for it.

@@ -1,7 +1,7 @@
 //! The random numbers of one sample: padded sets of up to four Sobol dimensions, index shuffled and values scrambled by
 //! hash of (seed, pixel, half, set). A number depends on nothing else, so a sample can be repeated anywhere.
 
-use crate::sobol::{combine, scramble, sobol};
+use crate::sobol::{combine, scramble, scrambled};
 
 #[derive(Debug, Clone, Copy)]
 pub struct Sampler {
@@ -18,21 +18,25 @@ impl Sampler {
 
     /// An independent sampler for ray `ray` of `split` that start at the same first hit; `kind` tells rays of different kinds
     /// apart. The rays of all samples together are one sequence.
+    #[inline]
     pub fn split(&self, kind: u32, ray: u32, split: u32) -> Self {
         Sampler { base: combine(self.base, 0x9e37 + kind), index: self.index.wrapping_mul(split).wrapping_add(ray) }
     }
 
     /// One number in [0, 1) of a set.
+    #[inline]
     pub fn one(&self, set: u32) -> f32 {
         let key = combine(self.base, set);
-        unit(scramble(sobol(scramble(self.index, key), 0), combine(key, 1)))
+        unit(scrambled(scramble(self.index, key), 0, combine(key, 1)))
     }
 
     /// Four numbers in [0, 1) of a set.
+    #[inline]
     pub fn set(&self, set: u32) -> [f32; 4] {
         let key = combine(self.base, set);
         let index = scramble(self.index, key);
-        std::array::from_fn(|d| unit(scramble(sobol(index, d), combine(key, d as u32 + 1))))
+        let value = |d: u32| unit(scrambled(index, d as usize, combine(key, d + 1)));
+        [value(0), value(1), value(2), value(3)]
     }
 
     /// A hash for decisions that are not part of the picture, such as which samples are timed.
@@ -42,6 +46,7 @@ impl Sampler {
 }
 
 /// The upper 24 bits as a float below 1.
+#[inline]
 fn unit(x: u32) -> f32 {
     (x >> 8) as f32 * (1.0 / 16_777_216.0)
 }

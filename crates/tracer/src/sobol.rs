@@ -1,58 +1,77 @@
 //! Four Sobol dimensions (Joe and Kuo 2008, direction numbers new-joe-kuo-6) with nested uniform scrambling by hash
 //! (Burley, "Practical Hash-based Owen Scrambling", 2020). Indices are looked up byte by byte: O(1) a point.
 
-use std::sync::LazyLock;
-
 /// Joe–Kuo parameters of dimensions 2…4: degree s, coefficients a, initial m. Dimension 1 is the van der Corput sequence.
-const PARAMETERS: [(u32, u32, &[u32]); 3] = [(1, 0, &[1]), (2, 1, &[1, 3]), (3, 1, &[1, 3, 1])];
+const PARAMETERS: [(u32, u32, [u32; 3]); 3] = [(1, 0, [1, 0, 0]), (2, 1, [1, 3, 0]), (3, 1, [1, 3, 1])];
 
 type ByteTables = [[u32; 256]; 4];
 
-/// For each dimension and each byte of the index, the exclusive-or of its direction numbers.
-static TABLES: LazyLock<Vec<ByteTables>> = LazyLock::new(|| {
-    (0..4)
-        .map(|dimension| {
-            let v = directions(dimension);
-            std::array::from_fn(|byte| {
-                std::array::from_fn(|value| {
-                    (0..8).filter(|bit| value >> bit & 1 == 1).fold(0, |x, bit| x ^ v[byte * 8 + bit])
-                })
-            })
-        })
-        .collect()
-});
+/// For each dimension and each byte of the index, the exclusive-or of its direction numbers, with the bits in reverse order,
+/// as scrambling wants them.
+static TABLES: [ByteTables; 4] = [tables(0), tables(1), tables(2), tables(3)];
 
-fn directions(dimension: usize) -> [u32; 32] {
-    let mut v = [0u32; 32];
-    if dimension == 0 {
-        return std::array::from_fn(|i| 1 << (31 - i));
-    }
-    let (s, a, m) = PARAMETERS[dimension - 1];
-    let s = s as usize;
-    for i in 0..32 {
-        v[i] = if i < s {
-            m[i] << (31 - i)
-        } else {
-            let mut x = v[i - s] ^ (v[i - s] >> s);
-            for k in 1..s {
-                if a >> (s - 1 - k) & 1 == 1 {
-                    x ^= v[i - k];
-                }
+const fn tables(dimension: usize) -> ByteTables {
+    let v = directions(dimension);
+    let mut t = [[0u32; 256]; 4];
+    let mut i = 0;
+    while i < 4 * 256 {
+        let (byte, value) = (i / 256, i % 256);
+        let mut bit = 0;
+        while bit < 8 {
+            if value >> bit & 1 == 1 {
+                t[byte][value] ^= v[byte * 8 + bit].reverse_bits();
             }
-            x
-        };
+            bit += 1;
+        }
+        i += 1;
+    }
+    t
+}
+
+const fn directions(dimension: usize) -> [u32; 32] {
+    let mut v = [0u32; 32];
+    let mut i = 0;
+    while i < 32 {
+        if dimension == 0 {
+            v[i] = 1 << (31 - i);
+        } else {
+            let (s, a, m) = PARAMETERS[dimension - 1];
+            let s = s as usize;
+            if i < s {
+                v[i] = m[i] << (31 - i);
+            } else {
+                let mut x = v[i - s] ^ (v[i - s] >> s);
+                let mut k = 1;
+                while k < s {
+                    if a >> (s - 1 - k) & 1 == 1 {
+                        x ^= v[i - k];
+                    }
+                    k += 1;
+                }
+                v[i] = x;
+            }
+        }
+        i += 1;
     }
     v
 }
 
-/// The unscrambled point `index` of a dimension 0…3 as a fraction of 2³².
-pub fn sobol(index: u32, dimension: usize) -> u32 {
+/// The unscrambled point `index` of a dimension 0…3 as a fraction of 2³², with its bits in reverse order.
+#[inline]
+fn reversed(index: u32, dimension: usize) -> u32 {
     let t = &TABLES[dimension];
     let b = index.to_le_bytes();
     t[0][b[0] as usize] ^ t[1][b[1] as usize] ^ t[2][b[2] as usize] ^ t[3][b[3] as usize]
 }
 
+/// Point `index` of a dimension 0…3, scrambled, as a fraction of 2³².
+#[inline]
+pub fn scrambled(index: u32, dimension: usize, seed: u32) -> u32 {
+    permute(reversed(index, dimension), seed).reverse_bits()
+}
+
 /// A good 32-bit mixer (finaliser of MurmurHash3, public domain).
+#[inline]
 pub fn mix(mut x: u32) -> u32 {
     x ^= x >> 16;
     x = x.wrapping_mul(0x85eb_ca6b);
@@ -62,20 +81,25 @@ pub fn mix(mut x: u32) -> u32 {
 }
 
 /// Hash of two numbers.
+#[inline]
 pub fn combine(a: u32, b: u32) -> u32 {
     mix(a ^ mix(b.wrapping_add(0x9e37_79b9)).wrapping_add(a << 6).wrapping_add(a >> 2))
 }
 
-/// Owen scrambling: every bit is flipped depending on all higher bits (Laine–Karras style permutation with Burley's
-/// constants, between two bit reversals).
+/// Owen scrambling: every bit is flipped depending on all higher bits.
+#[inline]
 pub fn scramble(x: u32, seed: u32) -> u32 {
-    let mut x = x.reverse_bits();
+    permute(x.reverse_bits(), seed).reverse_bits()
+}
+
+/// Every bit is flipped depending on all lower ones: a Laine–Karras style permutation with Burley's constants.
+#[inline]
+fn permute(mut x: u32, seed: u32) -> u32 {
     x ^= x.wrapping_mul(0x3d20_adea);
     x = x.wrapping_add(seed);
     x = x.wrapping_mul((seed >> 16) | 1);
     x ^= x.wrapping_mul(0x0552_6c56);
-    x ^= x.wrapping_mul(0x53a2_2864);
-    x.reverse_bits()
+    x ^ x.wrapping_mul(0x53a2_2864)
 }
 
 #[cfg(test)]
@@ -97,7 +121,12 @@ mod tests {
         ];
         for (i, row) in expected.iter().enumerate() {
             for (d, x) in row.iter().enumerate() {
-                assert_eq!(sobol(i as u32, d) as f64 / 2f64.powi(32), *x, "point {i}, dimension {}", d + 1);
+                assert_eq!(
+                    reversed(i as u32, d).reverse_bits() as f64 / 2f64.powi(32),
+                    *x,
+                    "point {i}, dimension {}",
+                    d + 1
+                );
             }
         }
     }
@@ -114,8 +143,9 @@ mod tests {
                         for i in start..start + (1 << m) {
                             let index = seed.map_or(i, |s| scramble(i, s.0));
                             let value = |d: usize| {
-                                let x = sobol(index, d);
-                                seed.map_or(x, |s| scramble(x, s.1.wrapping_add(d as u32 * 0x9e37)))
+                                seed.map_or(reversed(index, d).reverse_bits(), |s| {
+                                    scrambled(index, d, s.1.wrapping_add(d as u32 * 0x9e37))
+                                })
                             };
                             let cell = |x: u32, bits: u32| if bits == 0 { 0 } else { x >> (32 - bits) };
                             seen[((cell(value(0), j) << (m - j)) | cell(value(1), m - j)) as usize] += 1;

@@ -7,7 +7,7 @@
 //! smooth surface has it (Hanika 2021, "Hacking the Shadow Terminator").
 
 use crate::bsdf::Surface;
-use crate::bvh::{Hit, NONE, Ray, World};
+use crate::bvh::{Hit, NONE, World};
 use crate::energy::{self, Glass};
 use crate::lights::SkyCache;
 use glam::{Vec2, Vec3, Vec4};
@@ -160,14 +160,14 @@ impl Stage {
         }
     }
 
-    pub(crate) fn point(&self, ray: &Ray, hit: &Hit) -> Point {
+    pub(crate) fn point(&self, direction: Vec3, hit: &Hit) -> Point {
         let textures = &self.scene.textures;
         let p = self.place(hit.instance, hit.triangle);
         let (m, t) = (p.material, p.triangle);
         let (u, v) = (hit.u, hit.v);
         let (position, face, reach) = self.spot(hit);
-        let face = face.normalize_or(-ray.direction);
-        let front = face.dot(ray.direction) < 0.0;
+        let face = face.normalize_or(-direction);
+        let front = face.dot(direction) < 0.0;
         let geometric = if front { face } else { -face };
         let turn = |n: Vec3| match hit.instance {
             NONE => n,
@@ -204,7 +204,7 @@ impl Stage {
             let n = Vec3::new(n.x * scale, n.y * scale, n.z.max(0.01));
             Some((along * n.x + across * n.y + smooth * side * n.z).normalize_or(smooth * side) * side)
         };
-        let bend = |n: Vec3| bent(n, -ray.direction, geometric);
+        let bend = |n: Vec3| bent(n, -direction, geometric);
         let normal = bend(m.normal_texture.as_ref().and_then(|t| mapped(t, m.normal_scale)).unwrap_or(smooth));
         let flat = normals[0] == normals[1] && normals[1] == normals[2];
         let lifted = if flat { position } else { self.lift(&p, hit, position, normals.map(|n| n * side)) };
@@ -239,15 +239,15 @@ impl Stage {
         });
         let stretch = m.directional.as_deref().map_or(Vec3::ZERO, |d| {
             let Some((along, hand)) = tangents else { return Vec3::ZERO };
-            let (mut direction, mut strength) = (Vec2::from_angle(d.rotation), d.strength);
+            let (mut along_uv, mut strength) = (Vec2::from_angle(d.rotation), d.strength);
             if let Some(tex) = &d.texture {
                 let k = value(tex);
-                direction = direction.rotate((Vec2::new(k.x, k.y) * 2.0 - 1.0).normalize_or(Vec2::X));
+                along_uv = along_uv.rotate((Vec2::new(k.x, k.y) * 2.0 - 1.0).normalize_or(Vec2::X));
                 strength *= k.z;
             }
             let along = (along - normal * normal.dot(along)).normalize_or_zero();
             let across = normal.cross(along) * hand * side;
-            (along * direction.x + across * direction.y) * strength.clamp(0.0, 1.0)
+            (along * along_uv.x + across * along_uv.y) * strength.clamp(0.0, 1.0)
         });
         let shines = m.emits() && (front || m.double_sided);
         let emission = if m.unlit {

@@ -7,6 +7,8 @@ use glam::Vec4;
 const BINS: usize = 16;
 /// Items of a leaf. Below it one more item costs nothing, since a pack is tested at once.
 const LANES: usize = 4;
+/// Ranges of at most so many items are cut at the best of all places instead of between bins.
+const SWEPT: usize = 24;
 /// Ranges of more items than this are built beside each other.
 const PARALLEL: usize = 16_384;
 /// From this depth on ranges are halved, which bounds the depth and with it the stack of the traversal.
@@ -144,13 +146,15 @@ fn node<P>(items: &mut [Item], range: Range, depth: usize, leaf: &impl Fn(&[Item
     let number = tree.nodes.len() as u32;
     tree.nodes.push(Node::empty());
     let (children, count) = open(items, range, depth);
-    for (k, c) in children[..count].iter().enumerate() {
-        let code = if c.count <= LANES {
-            tree.leaves.push(leaf(&items[c.first..c.first + c.count]));
-            LEAF | (tree.leaves.len() as u32 - 1)
-        } else {
-            node(items, *c, depth + 1, leaf, tree)
-        };
+    let children = &children[..count];
+    // Leaves of a node lie side by side.
+    for (k, c) in children.iter().enumerate().filter(|(_, c)| c.count <= LANES) {
+        tree.leaves.push(leaf(&items[c.first..c.first + c.count]));
+        let code = LEAF | (tree.leaves.len() as u32 - 1);
+        tree.nodes[number as usize].set(k, c.bounds.lo, c.bounds.hi, code);
+    }
+    for (k, c) in children.iter().enumerate().filter(|(_, c)| c.count > LANES) {
+        let code = node(items, *c, depth + 1, leaf, tree);
         tree.nodes[number as usize].set(k, c.bounds.lo, c.bounds.hi, code);
     }
     number
@@ -174,13 +178,20 @@ fn open(items: &mut [Item], range: Range, depth: usize) -> ([Range; WIDTH], usiz
     (list, count)
 }
 
-/// Cuts a range where the surface area heuristic is least; a leaf's test costs the same for one to four items.
+/// Cost of a leaf or of what will become leaves: a pack's test costs the same for one to four items.
+fn packs(n: usize) -> f32 {
+    n.div_ceil(LANES) as f32
+}
+
+/// Cuts a range where the surface area heuristic is least.
 fn split(items: &mut [Item], range: Range, depth: usize) -> (Range, Range) {
     let (first, count) = (range.first, range.count);
+    if count <= SWEPT {
+        return sweep(items, first, count);
+    }
     let part = &mut items[first..first + count];
     let extent = range.centres.hi - range.centres.lo;
-    // Few items need few bins.
-    let bins = if count < 32 { BINS / 2 } else { BINS };
+    let bins = BINS;
     let scale = Vec4::select(extent.cmpgt(Vec4::ZERO), Vec4::splat(bins as f32 * 0.999_999) / extent, Vec4::ZERO);
     let bin_of = |i: &Item| -> [usize; 3] {
         let t = (i.centre() - range.centres.lo) * scale;
@@ -189,7 +200,7 @@ fn split(items: &mut [Item], range: Range, depth: usize) -> (Range, Range) {
     let mut best: Option<(f32, usize, usize)> = None;
     if depth < DEEPEST && scale.truncate() != glam::Vec3::ZERO {
         let mut boxes = [[Bounds::NONE; BINS]; 3];
-        let mut counts = [[0u32; BINS]; 3];
+        let mut counts = [[0usize; BINS]; 3];
         for i in part.iter() {
             let b = bin_of(i);
             for axis in 0..3 {
@@ -198,7 +209,6 @@ fn split(items: &mut [Item], range: Range, depth: usize) -> (Range, Range) {
                 counts[axis][k] += 1;
             }
         }
-        let packs = |n: u32| n.div_ceil(LANES as u32) as f32;
         for axis in 0..3 {
             if !(scale[axis] > 0.0) {
                 continue;
@@ -246,4 +256,38 @@ fn split(items: &mut [Item], range: Range, depth: usize) -> (Range, Range) {
     }
     sides[1].first = first + sides[0].count;
     (sides[0], sides[1])
+}
+
+/// [`split`] for few items: every cut on every axis is tried.
+fn sweep(items: &mut [Item], first: usize, count: usize) -> (Range, Range) {
+    let part = &mut items[first..first + count];
+    let mut best: Option<(f32, usize)> = None;
+    let mut order = [part[0]; SWEPT];
+    let order = &mut order[..count];
+    for axis in 0..3 {
+        // Stable, so that the result does not depend on the sorting.
+        part.sort_by(|a, b| a.centre()[axis].total_cmp(&b.centre()[axis]));
+        let mut right = [0.0f32; SWEPT];
+        let mut around = Bounds::NONE;
+        for k in (1..count).rev() {
+            around.grow(part[k].lo, part[k].hi);
+            right[k] = around.half_area() * packs(count - k);
+        }
+        let mut around = Bounds::NONE;
+        let mut found = false;
+        for k in 1..count {
+            around.grow(part[k - 1].lo, part[k - 1].hi);
+            let cost = around.half_area() * packs(k) + right[k];
+            if best.is_none_or(|b| cost < b.0) {
+                best = Some((cost, k));
+                found = true;
+            }
+        }
+        if found {
+            order.copy_from_slice(part);
+        }
+    }
+    let cut = best.map_or(count / 2, |b| b.1);
+    part.copy_from_slice(order);
+    (Range::of(items, first, cut), Range::of(items, first + cut, count - cut))
 }

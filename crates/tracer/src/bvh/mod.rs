@@ -8,11 +8,12 @@ mod node;
 mod pack;
 mod traverse;
 
+use crate::memory::in_large_pages;
 use build::{Item, Tree};
 use glam::{Affine3A, Vec3};
 use node::Node;
 use pack::{Pack, Sheared};
-use traverse::traverse;
+use traverse::{Leaves, traverse};
 
 #[derive(Debug, Clone, Copy)]
 pub struct Ray {
@@ -60,7 +61,7 @@ impl Bvh {
         let mut items: Vec<Item> = (0..count).map(item).collect();
         let Tree { nodes, leaves, root } =
             build::build(&mut items, &|items: &[Item]| Pack::new(items.iter().map(Item::id), &corners));
-        Bvh { nodes, packs: leaves, root }
+        Bvh { nodes: in_large_pages(nodes), packs: in_large_pages(leaves), root }
     }
 
     /// Bytes held.
@@ -76,17 +77,26 @@ impl Bvh {
 
     /// Whether anything lies between the origin and `ray.far`.
     pub fn blocked(&self, ray: &Ray) -> bool {
-        let sheared = Sheared::new(ray);
-        traverse::<true>(&self.nodes, self.root, ray, &mut Hit::nothing(ray.far), |leaf, best| {
-            sheared.intersect(&self.packs[leaf as usize], best)
-        })
+        traverse::<true>(&self.nodes, self.root, ray, &mut Hit::nothing(ray.far), &self.packs)
     }
 
     fn shorten(&self, ray: &Ray, best: &mut Hit) -> bool {
-        let sheared = Sheared::new(ray);
-        traverse::<false>(&self.nodes, self.root, ray, best, |leaf, best| {
-            sheared.intersect(&self.packs[leaf as usize], best)
-        })
+        traverse::<false>(&self.nodes, self.root, ray, best, &self.packs)
+    }
+}
+
+impl Leaves for Vec<Pack> {
+    type Ready = Sheared;
+
+    #[inline(always)]
+    fn ready(&self, ray: &Ray) -> Sheared {
+        Sheared::new(ray)
+    }
+
+    #[inline(always)]
+    fn test(&self, sheared: &Sheared, leaf: u32, best: &mut Hit) -> bool {
+        // SAFETY: the builder made a pack for every leaf.
+        sheared.intersect(unsafe { self.get_unchecked(leaf as usize) }, best)
     }
 }
 
@@ -145,32 +155,45 @@ impl World {
 
     #[inline(never)]
     fn instances<const ANY: bool>(&self, ray: &Ray, best: &mut Hit) -> bool {
-        traverse::<ANY>(&self.over.nodes, self.over.root, ray, best, |leaf, best| {
-            let mut found = false;
-            for i in self.over.leaves[leaf as usize].iter().copied().filter(|i| *i != NONE) {
-                let p = &self.placed[i as usize];
-                // Distances stay those of the world since the direction keeps its length through the transform.
-                let local = Ray {
-                    origin: p.to_local.transform_point3(ray.origin),
-                    direction: p.to_local.transform_vector3(ray.direction),
-                    far: best.distance,
-                };
-                let mesh = &self.meshes[p.mesh as usize];
-                if ANY {
-                    if mesh.blocked(&local) {
-                        return true;
-                    }
-                } else if let Some(hit) = mesh.nearest(&local)
-                    && (hit.distance < best.distance
-                        || best.triangle == NONE
-                        || (best.instance != NONE && i < best.instance))
-                {
-                    *best = Hit { instance: i, ..hit };
-                    found = true;
+        traverse::<ANY>(&self.over.nodes, self.over.root, ray, best, &Placements::<ANY> { world: self, ray })
+    }
+}
+
+struct Placements<'a, const ANY: bool> {
+    world: &'a World,
+    ray: &'a Ray,
+}
+
+impl<const ANY: bool> Leaves for Placements<'_, ANY> {
+    type Ready = ();
+
+    fn ready(&self, _: &Ray) {}
+
+    fn test(&self, _: &(), leaf: u32, best: &mut Hit) -> bool {
+        let mut found = false;
+        for i in self.world.over.leaves[leaf as usize].iter().copied().filter(|i| *i != NONE) {
+            let p = &self.world.placed[i as usize];
+            // Distances stay those of the world since the direction keeps its length through the transform.
+            let local = Ray {
+                origin: p.to_local.transform_point3(self.ray.origin),
+                direction: p.to_local.transform_vector3(self.ray.direction),
+                far: best.distance,
+            };
+            let mesh = &self.world.meshes[p.mesh as usize];
+            if ANY {
+                if mesh.blocked(&local) {
+                    return true;
                 }
+            } else if let Some(hit) = mesh.nearest(&local)
+                && (hit.distance < best.distance
+                    || best.triangle == NONE
+                    || (best.instance != NONE && i < best.instance))
+            {
+                *best = Hit { instance: i, ..hit };
+                found = true;
             }
-            found
-        })
+        }
+        found
     }
 }
 
@@ -212,9 +235,7 @@ mod tests {
             assert_eq!(found, expected);
             assert_eq!(bvh.blocked(&ray), expected.is_some());
             let mut plain = Hit::nothing(f32::INFINITY);
-            let hit = traverse::traverse_plain::<false>(&bvh.nodes, bvh.root, &ray, &mut plain, |leaf, best| {
-                sheared.intersect(&bvh.packs[leaf as usize], best)
-            });
+            let hit = traverse::traverse_plain::<false>(&bvh.nodes, bvh.root, &ray, &mut plain, &bvh.packs);
             assert_eq!(hit.then_some(plain), bvh.nearest(&ray), "both traversals find the same bits");
             hits += expected.is_some() as u32;
         }

@@ -65,12 +65,7 @@ impl Sheared {
     /// True if there was one.
     #[inline(always)]
     pub fn intersect(&self, pack: &Pack, best: &mut Hit) -> bool {
-        let [kx, ky, kz] = self.axes;
-        let [sx, sy, sz] = self.shear;
-        let [ox, oy, oz] = self.origin;
-        let z: [Vec4; 3] = std::array::from_fn(|i| pack.p[i][kz] - oz);
-        let x: [Vec4; 3] = std::array::from_fn(|i| pack.p[i][kx] - ox - sx * z[i]);
-        let y: [Vec4; 3] = std::array::from_fn(|i| pack.p[i][ky] - oy - sy * z[i]);
+        let (x, y, z) = self.shear(pack);
         let mut u = x[2] * y[1] - y[2] * x[1];
         let mut v = x[0] * y[2] - y[0] * x[2];
         let mut w = x[1] * y[0] - y[1] * x[0];
@@ -84,13 +79,14 @@ impl Sheared {
         }
         let on_edge = (u.cmpeq(zero) | v.cmpeq(zero) | w.cmpeq(zero)).bitmask() & inside;
         if on_edge != 0 {
-            inside = self.decide_edges(on_edge, inside, &x, &y, [&mut u, &mut v, &mut w]);
+            ([u, v, w], inside) = self.decide_edges(pack, on_edge, inside);
             if inside == 0 {
                 return false;
             }
         }
         let det = u + v + w;
         let inverse = det.recip();
+        let sz = self.shear[2];
         let distance = (u * (sz * z[0]) + v * (sz * z[1]) + w * (sz * z[2])) * inverse;
         let reach = distance.cmpgt(zero) & distance.cmple(Vec4::splat(best.distance)) & det.cmpne(zero);
         inside &= reach.bitmask();
@@ -107,10 +103,28 @@ impl Sheared {
         found
     }
 
-    /// The sign of an edge function that rounds to zero is found in double precision.
+    /// Corners of the pack in sheared space: x, y and z of each.
+    #[inline(always)]
+    fn shear(&self, pack: &Pack) -> ([Vec4; 3], [Vec4; 3], [Vec4; 3]) {
+        let [kx, ky, kz] = self.axes;
+        let [sx, sy, _] = self.shear;
+        let [ox, oy, oz] = self.origin;
+        // SAFETY: axes are 0, 1 and 2 in some order.
+        let of = |i: usize, k: usize| unsafe { *pack.p[i].get_unchecked(k) };
+        let z: [Vec4; 3] = std::array::from_fn(|i| of(i, kz) - oz);
+        let x: [Vec4; 3] = std::array::from_fn(|i| of(i, kx) - ox - sx * z[i]);
+        let y: [Vec4; 3] = std::array::from_fn(|i| of(i, ky) - oy - sy * z[i]);
+        (x, y, z)
+    }
+
+    /// The sign of an edge function that rounds to zero is found in double precision. Returns the edge functions and the
+    /// lanes that are inside.
     #[cold]
-    fn decide_edges(&self, on_edge: u32, inside: u32, x: &[Vec4; 3], y: &[Vec4; 3], edges: [&mut Vec4; 3]) -> u32 {
-        let [u, v, w] = edges;
+    #[inline(never)]
+    fn decide_edges(&self, pack: &Pack, on_edge: u32, inside: u32) -> ([Vec4; 3], u32) {
+        let (x, y, _) = self.shear(pack);
+        let edge = |i: usize, j: usize| x[i] * y[j] - y[i] * x[j];
+        let [mut u, mut v, mut w] = [edge(2, 1), edge(0, 2), edge(1, 0)];
         let mut inside = inside;
         for k in (0..4).filter(|k| on_edge >> k & 1 == 1) {
             let cross = |i: usize, j: usize| (x[i][k] as f64 * y[j][k] as f64 - y[i][k] as f64 * x[j][k] as f64) as f32;
@@ -121,6 +135,6 @@ impl Sheared {
                 inside &= !(1 << k);
             }
         }
-        inside
+        ([u, v, w], inside)
     }
 }

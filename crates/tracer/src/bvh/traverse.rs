@@ -1,5 +1,5 @@
 //! Traversal: single rays, near children first, with a stack that is sorted by distance and culled when popped.
-//! One function uses AVX2; the other does the same with plain arithmetic. Both find the same hits bit for bit: only the
+//! One function uses AVX2 and FMA; the other does the same with plain arithmetic. Both find the same hits bit for bit: only the
 //! test of the boxes differs, and it only ever lets more through.
 
 use super::node::{EMPTY, LEAF, Node, WIDTH};
@@ -43,13 +43,13 @@ impl Slabs {
             let (near, distant) = (&node.bounds[self.near[axis]], &node.bounds[self.far[axis]]);
             for k in 0..WIDTH {
                 let t0 = (near[k] - o) * i;
-                let t1 = (distant[k] - o) * (i * ROUNDING);
+                let t1 = (distant[k] - o) * i;
                 // In this order NaN (a ray inside a slab's plane) leaves the interval as it is.
                 enter[k] = if t0 > enter[k] { t0 } else { enter[k] };
                 leave[k] = if t1 < leave[k] { t1 } else { leave[k] };
             }
         }
-        (0..WIDTH).fold(0, |mask, k| mask | ((enter[k] <= leave[k]) as u32) << k)
+        (0..WIDTH).fold(0, |mask, k| mask | ((enter[k] <= leave[k] * ROUNDING) as u32) << k)
     }
 }
 
@@ -58,35 +58,38 @@ mod wide {
     use super::*;
     use std::arch::x86_64::*;
 
-    /// [`Slabs`] in registers.
+    /// [`Slabs`] in registers, with one fused operation a plane: t = plane · inverse + offset. The offsets are moved apart by
+    /// the rounding of origin · inverse, which opens the boxes by a few rounding errors of the origin's coordinates.
     pub struct Slabs8 {
-        origin: [__m256; 3],
         inverse: [__m256; 3],
-        inverse_far: [__m256; 3],
+        offset: [__m256; 3],
+        offset_far: [__m256; 3],
         near: [usize; 3],
         far: [usize; 3],
     }
 
     impl Slabs8 {
         #[inline]
-        #[target_feature(enable = "avx2")]
+        #[target_feature(enable = "avx2,fma")]
         pub fn new(ray: &Ray) -> Slabs8 {
             let s = Slabs::new(ray);
+            // Rays along an axis: a finite number that is large enough keeps the products finite.
+            let inverse = s.inverse.map(|i| i.clamp(-1e18, 1e18));
+            const FOUR_ROUNDINGS: f32 = 2.4e-7;
+            let product: [f32; 3] = std::array::from_fn(|a| s.origin[a] * inverse[a]);
+            let room = product.map(|p| p.abs() * FOUR_ROUNDINGS);
+            let all = |v: [f32; 3]| [_mm256_set1_ps(v[0]), _mm256_set1_ps(v[1]), _mm256_set1_ps(v[2])];
             Slabs8 {
-                origin: [_mm256_set1_ps(s.origin[0]), _mm256_set1_ps(s.origin[1]), _mm256_set1_ps(s.origin[2])],
-                inverse: [_mm256_set1_ps(s.inverse[0]), _mm256_set1_ps(s.inverse[1]), _mm256_set1_ps(s.inverse[2])],
-                inverse_far: [
-                    _mm256_set1_ps(s.inverse[0] * ROUNDING),
-                    _mm256_set1_ps(s.inverse[1] * ROUNDING),
-                    _mm256_set1_ps(s.inverse[2] * ROUNDING),
-                ],
+                inverse: all(inverse),
+                offset: all(std::array::from_fn(|a| -product[a] - room[a])),
+                offset_far: all(std::array::from_fn(|a| room[a] - product[a])),
                 near: s.near,
                 far: s.far,
             }
         }
 
         #[inline]
-        #[target_feature(enable = "avx2")]
+        #[target_feature(enable = "avx2,fma")]
         pub fn test(&self, node: &Node, far: f32, enter: &mut [f32; WIDTH]) -> u32 {
             let (mut t0, mut t1) = (_mm256_setzero_ps(), _mm256_set1_ps(far));
             for axis in 0..3 {
@@ -98,77 +101,129 @@ mod wide {
                     )
                 };
                 // With NaN first, both instructions return their second operand.
-                t0 = _mm256_max_ps(_mm256_mul_ps(_mm256_sub_ps(near, self.origin[axis]), self.inverse[axis]), t0);
-                t1 =
-                    _mm256_min_ps(_mm256_mul_ps(_mm256_sub_ps(distant, self.origin[axis]), self.inverse_far[axis]), t1);
+                t0 = _mm256_max_ps(_mm256_fmadd_ps(near, self.inverse[axis], self.offset[axis]), t0);
+                t1 = _mm256_min_ps(_mm256_fmadd_ps(distant, self.inverse[axis], self.offset_far[axis]), t1);
             }
-            // SAFETY: eight floats.
-            unsafe { _mm256_storeu_ps(enter.as_mut_ptr(), t0) };
+            let t1 = _mm256_mul_ps(t1, _mm256_set1_ps(ROUNDING));
+            // SAFETY: eight floats, aligned as `Entries` is.
+            unsafe { _mm256_store_ps(enter.as_mut_ptr(), t0) };
             _mm256_movemask_ps(_mm256_cmp_ps::<_CMP_LE_OQ>(t0, t1)) as u32
         }
     }
 }
 
-/// The body of both traversals. Calls `$leaf` with the number of each leaf that may hold something before `$best.distance`.
+/// What is done at the leaves. A trait instead of a closure because only so the leaf's test is sure to be compiled into the
+/// traversal, with the same instructions.
+pub(super) trait Leaves {
+    /// What is computed once a ray.
+    type Ready;
+    fn ready(&self, ray: &Ray) -> Self::Ready;
+    /// Shortens `best` to what a leaf holds before it, and tells whether it did.
+    fn test(&self, ready: &Self::Ready, leaf: u32, best: &mut Hit) -> bool;
+}
+
+/// Asks for a line of memory ahead of its use.
+#[inline(always)]
+fn fetch_line<T>(p: *const T) {
+    #[cfg(target_arch = "x86_64")]
+    {
+        use std::arch::x86_64::{_MM_HINT_T0, _mm_prefetch};
+        // SAFETY: a prefetch never faults.
+        unsafe { _mm_prefetch::<_MM_HINT_T0>(p.cast()) };
+    }
+    #[cfg(not(target_arch = "x86_64"))]
+    let _ = p;
+}
+
+/// Asks for the memory of a node that waits on the stack.
+#[inline(always)]
+fn fetch(nodes: &[Node], code: u32) {
+    if code & LEAF == 0 {
+        let p = nodes.as_ptr().wrapping_add(code as usize).cast::<u8>();
+        // Two lines bring their neighbours along.
+        fetch_line(p);
+        fetch_line(p.wrapping_add(128));
+    }
+}
+
+/// The body of both traversals: asks `$leaf` about each leaf that may hold something before `$best.distance`.
+///
+/// SAFETY of the unchecked look-ups: codes come from the builder, which makes nodes for all of them; a path through the tree
+/// leaves at most seven entries a level on the stack, and the builder bounds the depth (see `build`).
 macro_rules! traversal {
-    ($nodes:expr, $root:expr, $slabs:expr, $best:expr, $any:expr, $leaf:expr) => {{
+    ($nodes:expr, $root:expr, $ray:expr, $slabs:expr, $best:expr, $any:expr, $leaf:expr) => {{
         let slabs = $slabs;
+        let ready = $leaf.ready($ray);
         let mut stack = [MaybeUninit::<u64>::uninit(); STACK];
+        let stack = stack.as_mut_ptr().cast::<u64>();
         let mut top = 0usize;
-        let mut enter = [0.0f32; WIDTH];
+        let mut enter = Entries([0.0f32; WIDTH]);
         let mut code: u32 = $root;
         let mut found = false;
         'all: loop {
             'down: while code & LEAF == 0 {
-                let node: &Node = &$nodes[code as usize];
-                let mut hits = slabs.test(node, $best.distance, &mut enter);
+                let node: &Node = unsafe { $nodes.get_unchecked(code as usize) };
+                // Needed right after the test of the boxes, and in another line of the cache.
+                fetch_line(&raw const node.child);
+                let mut hits = slabs.test(node, $best.distance, &mut enter.0);
                 if hits == 0 {
                     code = EMPTY;
                     break 'down;
                 }
-                let first = hits.trailing_zeros() as usize;
+                let first = hits.trailing_zeros() as usize & 7;
                 hits &= hits - 1;
                 if hits == 0 {
                     code = node.child[first];
                     continue;
                 }
-                let entry = |k: usize| (enter[k].to_bits() as u64) << 32 | node.child[k] as u64;
-                let second = hits.trailing_zeros() as usize;
-                hits &= hits - 1;
-                let (a, b) = (entry(first), entry(second));
-                if hits == 0 {
-                    stack[top].write(a.max(b));
-                    top += 1;
-                    code = a.min(b) as u32;
+                if $any {
+                    // The order does not matter, and nothing gets shorter.
+                    while hits != 0 {
+                        let other = node.child[hits.trailing_zeros() as usize & 7];
+                        hits &= hits - 1;
+                        unsafe { stack.add(top).write(other as u64) };
+                        top += 1;
+                    }
+                    code = node.child[first];
                     continue;
                 }
-                let bottom = top;
-                stack[top].write(a.max(b));
-                stack[top + 1].write(a.min(b));
-                top += 2;
+                let entry = |k: usize| (enter.0[k].to_bits() as u64) << 32 | node.child[k] as u64;
+                let second = hits.trailing_zeros() as usize & 7;
+                hits &= hits - 1;
+                let (a, b) = (entry(first), entry(second));
+                let (near, distant) = (a.min(b), a.max(b));
+                fetch($nodes, distant as u32);
+                unsafe { stack.add(top).write(distant) };
+                top += 1;
+                if hits == 0 {
+                    code = near as u32;
+                    continue;
+                }
+                let bottom = top - 1;
+                let mut nearest = near;
                 while hits != 0 {
-                    let e = entry(hits.trailing_zeros() as usize);
+                    let e = entry(hits.trailing_zeros() as usize & 7);
                     hits &= hits - 1;
-                    // Insertion keeps the nearest on top. SAFETY: everything below `top` was written.
+                    // The nearest stays aside; insertion keeps the others in order, near ones on top.
+                    let (e, n) = (e.max(nearest), e.min(nearest));
+                    nearest = n;
+                    fetch($nodes, e as u32);
                     let mut at = top;
-                    while at > bottom && unsafe { stack[at - 1].assume_init() } < e {
-                        stack[at] = stack[at - 1];
-                        at -= 1;
+                    unsafe {
+                        while at > bottom && stack.add(at - 1).read() < e {
+                            stack.add(at).write(stack.add(at - 1).read());
+                            at -= 1;
+                        }
+                        stack.add(at).write(e);
                     }
-                    stack[at].write(e);
                     top += 1;
                 }
-                top -= 1;
-                // SAFETY: as above.
-                code = unsafe { stack[top].assume_init() } as u32;
+                code = nearest as u32;
             }
-            if code != EMPTY {
-                #[allow(clippy::redundant_closure_call)]
-                if $leaf(code & !LEAF, $best) {
-                    found = true;
-                    if $any {
-                        break 'all;
-                    }
+            if code != EMPTY && $leaf.test(&ready, code & !LEAF, $best) {
+                found = true;
+                if $any {
+                    break 'all;
                 }
             }
             loop {
@@ -176,9 +231,8 @@ macro_rules! traversal {
                     break 'all;
                 }
                 top -= 1;
-                // SAFETY: as above.
-                let e = unsafe { stack[top].assume_init() };
-                if f32::from_bits((e >> 32) as u32) <= $best.distance {
+                let e = unsafe { stack.add(top).read() };
+                if $any || f32::from_bits((e >> 32) as u32) <= $best.distance {
                     code = e as u32;
                     break;
                 }
@@ -188,45 +242,35 @@ macro_rules! traversal {
     }};
 }
 
+/// Entry distances of a node's children.
+#[repr(align(32))]
+struct Entries([f32; WIDTH]);
+
 #[cfg(target_arch = "x86_64")]
-#[target_feature(enable = "avx2")]
-fn with_avx2<const ANY: bool>(
-    nodes: &[Node],
-    root: u32,
-    ray: &Ray,
-    best: &mut Hit,
-    leaf: impl FnMut(u32, &mut Hit) -> bool,
-) -> bool {
-    let mut leaf = leaf;
-    traversal!(nodes, root, wide::Slabs8::new(ray), best, ANY, leaf)
+#[target_feature(enable = "avx2,fma")]
+fn with_avx2<const ANY: bool>(nodes: &[Node], root: u32, ray: &Ray, best: &mut Hit, leaf: &impl Leaves) -> bool {
+    traversal!(nodes, root, ray, wide::Slabs8::new(ray), best, ANY, leaf)
 }
 
-fn plain<const ANY: bool>(
-    nodes: &[Node],
-    root: u32,
-    ray: &Ray,
-    best: &mut Hit,
-    leaf: impl FnMut(u32, &mut Hit) -> bool,
-) -> bool {
-    let mut leaf = leaf;
-    traversal!(nodes, root, Slabs::new(ray), best, ANY, leaf)
+fn plain<const ANY: bool>(nodes: &[Node], root: u32, ray: &Ray, best: &mut Hit, leaf: &impl Leaves) -> bool {
+    traversal!(nodes, root, ray, Slabs::new(ray), best, ANY, leaf)
 }
 
-/// Visits all leaves that may hold something before `best.distance`, near ones first. `leaf` is given a leaf's number,
-/// shortens `best` and tells whether it did; with `ANY` the first such leaf ends the search.
+/// Visits all leaves that may hold something before `best.distance`, near ones first; with `ANY` the first leaf that holds
+/// something ends the search.
 #[inline]
 pub(super) fn traverse<const ANY: bool>(
     nodes: &[Node],
     root: u32,
     ray: &Ray,
     best: &mut Hit,
-    leaf: impl FnMut(u32, &mut Hit) -> bool,
+    leaf: &impl Leaves,
 ) -> bool {
     if root == EMPTY {
         return false;
     }
     #[cfg(target_arch = "x86_64")]
-    if std::arch::is_x86_feature_detected!("avx2") {
+    if std::arch::is_x86_feature_detected!("avx2") && std::arch::is_x86_feature_detected!("fma") {
         // SAFETY: the processor has what the function needs.
         return unsafe { with_avx2::<ANY>(nodes, root, ray, best, leaf) };
     }
@@ -240,7 +284,7 @@ pub(super) fn traverse_plain<const ANY: bool>(
     root: u32,
     ray: &Ray,
     best: &mut Hit,
-    leaf: impl FnMut(u32, &mut Hit) -> bool,
+    leaf: &impl Leaves,
 ) -> bool {
     if root == EMPTY { false } else { plain::<ANY>(nodes, root, ray, best, leaf) }
 }

@@ -77,6 +77,39 @@ struct Sun {
     manner: Manner,
 }
 
+impl Sun {
+    /// The light that a receiver may expect of it.
+    fn expected(&self, r: &Receiver) -> f32 {
+        let cos = match r.normal {
+            Some(n) if r.both_sides => n.dot(self.towards).abs(),
+            Some(n) => n.dot(self.towards),
+            None => 1.0,
+        };
+        // A wide sun may rise above the horizon although its centre is below.
+        if cos > 0.0 || self.cos_half < 1.0 && cos > -(1.0 - self.cos_half * self.cos_half).sqrt() {
+            self.irradiance * cos.max(0.05)
+        } else {
+            0.0
+        }
+    }
+}
+
+/// The first choice at a receiver, between environment, suns and everything with a place: half evenly among those that may
+/// send light, half by how much they may send.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Odds {
+    by_light: f32,
+    each: f32,
+    sky: f32,
+    placed: f32,
+}
+
+impl Odds {
+    fn share(&self, expected: f32) -> f32 {
+        if expected > 0.0 { self.by_light * expected + self.each } else { 0.0 }
+    }
+}
+
 struct Dome {
     map: Arc<Environment>,
     sky: Arc<Sky>,
@@ -266,60 +299,38 @@ impl Lights {
         self.dome.as_ref().map(|d| &d.by)
     }
 
-    /// What each source is expected to send to a receiver: environment, suns, hierarchy.
-    fn expected(&self, r: &Receiver) -> (f32, f32, impl Fn(usize) -> f32, usize) {
+    /// How the first choice falls at a receiver.
+    pub fn odds(&self, r: &Receiver) -> Odds {
         let sky = self.dome.as_ref().filter(|d| d.by.light || d.by.reflection).map_or(0.0, |d| d.irradiance);
         let placed = self.tree.importance(r);
-        let r = *r;
-        let sun = move |i: usize| {
-            let s = &self.suns[i];
-            let cos = match r.normal {
-                Some(n) if r.both_sides => n.dot(s.towards).abs(),
-                Some(n) => n.dot(s.towards),
-                None => 1.0,
-            };
-            // A wide sun may rise above the horizon although its centre is below.
-            if cos > 0.0 || s.cos_half < 1.0 && cos > -(1.0 - s.cos_half * s.cos_half).sqrt() {
-                s.irradiance * cos.max(0.05)
-            } else {
-                0.0
-            }
-        };
-        (sky, placed, sun, self.suns.len())
-    }
-
-    /// The share of each source in the first choice.
-    fn shares(&self, r: &Receiver) -> Option<(f32, f32, impl Fn(usize) -> f32)> {
-        let (sky, placed, sun, n) = self.expected(r);
         let (mut total, mut live) = (sky + placed, (sky > 0.0) as u32 + (placed > 0.0) as u32);
-        for i in 0..n {
-            let e = sun(i);
+        for sun in &self.suns {
+            let e = sun.expected(r);
             total += e;
             live += (e > 0.0) as u32;
         }
         if !(total > 0.0 && total.is_finite()) {
-            return None;
+            return Odds::default();
         }
-        let share = move |e: f32| if e > 0.0 { 0.5 * e / total + 0.5 / live as f32 } else { 0.0 };
-        let sun_share = move |i: usize| share(sun(i));
-        Some((share(sky), share(placed), sun_share))
+        let mut odds = Odds { by_light: 0.5 / total, each: 0.5 / live as f32, sky: 0.0, placed: 0.0 };
+        (odds.sky, odds.placed) = (odds.share(sky), odds.share(placed));
+        odds
     }
 
     /// Draws a light for a receiver, with its chance.
-    pub fn choose(&self, r: &Receiver, u: f32) -> Option<(Which, f32)> {
-        let (sky, placed, sun) = self.shares(r)?;
-        if u < sky {
-            return Some((Which::Sky, sky));
+    pub fn choose(&self, odds: &Odds, r: &Receiver, u: f32) -> Option<(Which, f32)> {
+        if u < odds.sky {
+            return Some((Which::Sky, odds.sky));
         }
-        let mut at = sky;
-        if u < at + placed {
-            let (light, chance) = self.tree.draw(r, ((u - at) / placed).min(0.999_999_94))?;
-            return Some((Which::Placed(light), placed * chance));
+        let mut at = odds.sky;
+        if u < at + odds.placed {
+            let (light, chance) = self.tree.draw(r, ((u - at) / odds.placed).min(0.999_999_94))?;
+            return Some((Which::Placed(light), odds.placed * chance));
         }
-        at += placed;
+        at += odds.placed;
         let mut last = None;
-        for i in 0..self.suns.len() {
-            let share = sun(i);
+        for (i, sun) in self.suns.iter().enumerate() {
+            let share = odds.share(sun.expected(r));
             if share > 0.0 {
                 last = Some((Which::Sun(i as u32), share));
                 if u < at + share {
@@ -333,12 +344,11 @@ impl Lights {
     }
 
     /// The chance with which [`Lights::choose`] draws a light.
-    pub fn chance(&self, r: &Receiver, which: Which) -> f32 {
-        let Some((sky, placed, sun)) = self.shares(r) else { return 0.0 };
+    pub fn chance(&self, odds: &Odds, r: &Receiver, which: Which) -> f32 {
         match which {
-            Which::Sky => sky,
-            Which::Sun(i) => sun(i as usize),
-            Which::Placed(i) => placed * self.tree.chance(r, i),
+            Which::Sky => odds.sky,
+            Which::Sun(i) => odds.share(self.suns[i as usize].expected(r)),
+            Which::Placed(i) => odds.placed * self.tree.chance(r, i),
         }
     }
 
@@ -347,9 +357,10 @@ impl Lights {
         match which {
             Which::Sky => {
                 let d = self.dome.as_ref()?;
-                let (direction, pdf) = d.sky.draw(u);
-                let radiance = d.map.radiance(direction) * d.by.strength;
-                (pdf > 0.0).then(|| LightSample::far(d.from_map * direction, radiance / pdf, Some(pdf)))
+                let ((u, v), pdf) = d.sky.draw(u);
+                let radiance = d.map.at(u, v) * d.by.strength;
+                let direction = d.from_map * Environment::direction(u, v);
+                (pdf > 0.0).then(|| LightSample::far(direction, radiance / pdf, Some(pdf)))
             }
             Which::Sun(i) => {
                 let s = &self.suns[i as usize];
@@ -367,7 +378,7 @@ impl Lights {
     /// direction leads to it; 0 for lights that no ray can meet.
     pub fn pdf(&self, which: Which, from: Vec3, direction: Vec3, distance: f32) -> f32 {
         match which {
-            Which::Sky => self.dome.as_ref().map_or(0.0, |d| d.sky.pdf(d.to_map * direction)),
+            Which::Sky => self.sky(direction).1,
             Which::Sun(i) => {
                 let s = &self.suns[i as usize];
                 if s.cos_half < 1.0 { body::cone_pdf(s.cos_half) } else { 0.0 }
@@ -396,9 +407,11 @@ impl Lights {
         }
     }
 
-    /// Radiance of the environment in a direction.
-    pub fn sky(&self, direction: Vec3) -> Vec3 {
-        self.dome.as_ref().map_or(Vec3::ZERO, |d| d.map.radiance(d.to_map * direction) * d.by.strength)
+    /// Radiance of the environment in a direction, and the density with which it is drawn.
+    pub fn sky(&self, direction: Vec3) -> (Vec3, f32) {
+        let Some(d) = &self.dome else { return (Vec3::ZERO, 0.0) };
+        let (u, v) = Environment::uv(d.to_map * direction);
+        (d.map.at(u, v) * d.by.strength, d.sky.pdf((u, v)))
     }
 
     /// Suns with width that lie in a direction, with their radiance.

@@ -2,16 +2,17 @@
 //! built from the full-resolution map, widened by a texel so that it covers the footprint of the bilinear look-up: nothing
 //! small is missed at any width.
 
-use super::table::Table;
-use glam::{Vec2, Vec3};
+use super::table::Tables;
+use glam::Vec2;
 use picture::luminance;
 use scene::Environment;
 use std::f32::consts::{PI, TAU};
 
 pub struct Sky {
-    rows: Table,
-    columns: Vec<Table>,
+    rows: Tables,
+    columns: Tables,
     width: usize,
+    height: usize,
     /// Mean radiance over all directions, as luminance.
     pub mean: f32,
 }
@@ -44,29 +45,34 @@ impl Sky {
                 solid += sine(r, h) as f64;
             }
         }
-        let columns: Vec<Table> = sums.chunks_exact(cells).map(|row| Table::new(row.iter().copied())).collect();
-        let rows = Table::new(sums.chunks_exact(cells).map(|row| row.iter().sum::<f32>()));
-        Sky { rows, columns, width: cells, mean: (mean / solid) as f32 }
+        let of_rows: Vec<f32> = sums.chunks_exact(cells).map(|row| row.iter().sum()).collect();
+        Sky {
+            rows: Tables::new(&of_rows, lines),
+            columns: Tables::new(&sums, cells),
+            width: cells,
+            height: lines,
+            mean: (mean / solid) as f32,
+        }
     }
 
+    #[inline]
     fn density_factor(&self, v: f32) -> f32 {
-        (self.columns.len() * self.width) as f32 / (TAU * PI * (v * PI).sin().max(1e-6))
+        (self.height * self.width) as f32 / (TAU * PI * (v * PI).sin().max(1e-6))
     }
 
-    /// A direction and its density per solid angle.
-    pub fn draw(&self, u: Vec2) -> (Vec3, f32) {
-        let (r, fr) = self.rows.draw(u.y);
-        let (c, fc) = self.columns[r].draw(u.x);
-        let v = (r as f32 + fr) / self.columns.len() as f32;
-        let direction = Environment::direction((c as f32 + fc) / self.width as f32, v);
-        (direction, self.rows.share(r) * self.columns[r].share(c) * self.density_factor(v))
+    /// Picture coordinates and their density per solid angle.
+    pub fn draw(&self, u: Vec2) -> ((f32, f32), f32) {
+        let (r, fr, of_row) = self.rows.draw(0, u.y);
+        let (c, fc, of_cell) = self.columns.draw(r, u.x);
+        let v = (r as f32 + fr) / self.height as f32;
+        (((c as f32 + fc) / self.width as f32, v), of_row * of_cell * self.density_factor(v))
     }
 
-    pub fn pdf(&self, direction: Vec3) -> f32 {
-        let (u, v) = Environment::uv(direction);
-        let r = ((v * self.columns.len() as f32) as usize).min(self.columns.len() - 1);
+    /// The density of [`Sky::draw`] at picture coordinates.
+    pub fn pdf(&self, (u, v): (f32, f32)) -> f32 {
+        let r = ((v * self.height as f32) as usize).min(self.height - 1);
         let c = ((u * self.width as f32) as usize).min(self.width - 1);
-        self.rows.share(r) * self.columns[r].share(c) * self.density_factor(v)
+        self.rows.share(0, r) * self.columns.share(r, c) * self.density_factor(v)
     }
 }
 
@@ -92,7 +98,7 @@ mod tests {
                     let (u, v) = ((i as f32 + 0.5) / (2 * n) as f32, (j as f32 + 0.5) / n as f32);
                     let solid = (TAU * PI * (v * PI).sin() / (2 * n * n) as f32) as f64;
                     let d = Environment::direction(u, v);
-                    mass += sky.pdf(d) as f64 * solid;
+                    mass += sky.pdf((u, v)) as f64 * solid;
                     light += map.radiance(d).x as f64 * solid;
                 }
             }
@@ -102,8 +108,9 @@ mod tests {
             let drawn: f64 = (0..draws)
                 .map(|i| {
                     let [x, y, ..] = Sampler::new(1, 0, 0, 0, i).set(0);
-                    let (d, pdf) = sky.draw(Vec2::new(x, y));
-                    strays += ((sky.pdf(d) / pdf - 1.0).abs() > 0.02) as u32;
+                    let ((u, v), pdf) = sky.draw(Vec2::new(x, y));
+                    let d = Environment::direction(u, v);
+                    strays += ((sky.pdf(Environment::uv(d)) / pdf - 1.0).abs() > 0.02) as u32;
                     (map.radiance(d).x / pdf) as f64
                 })
                 .sum::<f64>()

@@ -1,51 +1,71 @@
-//! Drawing from a list by weight.
+//! Drawing from lists by weight.
 
-/// A discrete distribution, drawn in O(1) on average: a guide table (Chen and Asau 1974) says where to begin looking.
+use crate::memory::in_large_pages;
+
+/// A guide for a few entries: looking on in the same line of the cache costs less than fetching another one.
+const ENTRIES_PER_GUIDE: usize = 4;
+
+/// Discrete distributions over lists of the same length, each drawn in O(1) on average: a guide table (Chen and Asau 1974)
+/// says where to begin looking.
 #[derive(Debug, Clone, Default)]
-pub struct Table {
-    /// cumulative[i] = share of all entries before i; one longer than the entries.
+pub struct Tables {
+    /// Entries of a list, at most 65 536.
+    length: usize,
+    /// For each list, the share of all entries before each; one longer than the entries.
     cumulative: Vec<f32>,
-    /// guide[k] = the entry at u = k/n.
-    guide: Vec<u32>,
+    /// For each list, the entries at u = k/guides.
+    guide: Vec<u16>,
+    guides: usize,
 }
 
-impl Table {
-    pub fn new(weights: impl IntoIterator<Item = f32>) -> Table {
-        let mut sum = 0.0f64;
-        let mut cumulative = vec![0.0f64];
-        for w in weights {
-            sum += w as f64;
-            cumulative.push(sum);
-        }
-        let n = cumulative.len() - 1;
-        let cumulative: Vec<f32> = (0..=n)
-            .map(|i| if sum > 0.0 { (cumulative[i] / sum) as f32 } else { i as f32 / n.max(1) as f32 })
-            .collect();
-        let mut at = 0;
-        let guide = (0..n)
-            .map(|k| {
-                while at + 1 < n && cumulative[at + 1] <= k as f32 / n as f32 {
+impl Tables {
+    /// From the weights of all lists, one after the other.
+    pub fn new(weights: &[f32], length: usize) -> Tables {
+        let mut tables = Tables { length, guides: length.div_ceil(ENTRIES_PER_GUIDE), ..Tables::default() };
+        let n = tables.guides;
+        for list in weights.chunks_exact(length) {
+            let total: f64 = list.iter().map(|w| *w as f64).sum();
+            let mut sum = 0.0f64;
+            let share = |i: usize, sum: f64| {
+                if total > 0.0 { (sum / total) as f32 } else { i as f32 / length as f32 }
+            };
+            let first = tables.cumulative.len();
+            tables.cumulative.push(0.0);
+            for (i, w) in list.iter().enumerate() {
+                sum += *w as f64;
+                tables.cumulative.push(share(i + 1, sum));
+            }
+            let own = &tables.cumulative[first..];
+            let mut at = 0;
+            tables.guide.extend((0..n).map(|k| {
+                while at + 1 < length && own[at + 1] <= k as f32 / n as f32 {
                     at += 1;
                 }
-                at as u32
-            })
-            .collect();
-        Table { cumulative, guide }
+                at as u16
+            }));
+        }
+        tables.cumulative = in_large_pages(tables.cumulative);
+        tables
     }
 
-    /// The entry at `u`, and where in it `u` lies.
-    pub fn draw(&self, u: f32) -> (usize, f32) {
-        let n = self.guide.len();
-        let mut i = self.guide[((u * n as f32) as usize).min(n - 1)] as usize;
-        while i + 1 < n && self.cumulative[i + 1] <= u {
+    /// The entry of a list at `u`, where in it `u` lies, and its share.
+    #[inline]
+    pub fn draw(&self, list: usize, u: f32) -> (usize, f32, f32) {
+        let n = self.length;
+        let own = &self.cumulative[list * (n + 1)..(list + 1) * (n + 1)];
+        let guide = ((u * self.guides as f32) as usize).min(self.guides - 1);
+        let mut i = self.guide[list * self.guides + guide] as usize;
+        while i + 1 < n && own[i + 1] <= u {
             i += 1;
         }
-        let share = self.share(i);
-        let within = if share > 0.0 { (u - self.cumulative[i]) / share } else { 0.5 };
-        (i, within.clamp(0.0, 0.999_999_94))
+        let share = own[i + 1] - own[i];
+        let within = if share > 0.0 { (u - own[i]) / share } else { 0.5 };
+        (i, within.clamp(0.0, 0.999_999_94), share)
     }
 
-    pub fn share(&self, i: usize) -> f32 {
-        self.cumulative[i + 1] - self.cumulative[i]
+    #[inline]
+    pub fn share(&self, list: usize, i: usize) -> f32 {
+        let at = list * (self.length + 1) + i;
+        self.cumulative[at + 1] - self.cumulative[at]
     }
 }

@@ -65,8 +65,8 @@ struct Node {
     lo: Vec3,
     hi: Vec3,
     centre: Vec3,
-    /// Squared radius of the sphere around the box.
-    radius2: f32,
+    /// Radius of the sphere around the box.
+    radius: f32,
     axis: Vec3,
     sin_spread: f32,
     cos_spread: f32,
@@ -115,7 +115,7 @@ impl Node {
             lo: l.lo,
             hi: l.hi,
             centre: 0.5 * (l.lo + l.hi),
-            radius2: 0.25 * (l.hi - l.lo).length_squared(),
+            radius: 0.5 * (l.hi - l.lo).length(),
             axis: l.cone.axis,
             sin_spread,
             cos_spread,
@@ -128,16 +128,14 @@ impl Node {
     fn importance(&self, r: &Receiver) -> f32 {
         let to = self.centre - r.position;
         let d2 = to.length_squared();
-        let near2 = d2.max(self.radius2).max(1e-20);
+        let radius2 = self.radius * self.radius;
+        let near2 = d2.max(radius2).max(1e-20);
         // Inside the sphere around the node anything is possible.
-        let inside = d2 <= self.radius2;
-        let (sin_b, cos_b) = if inside {
-            (0.0, -1.0)
-        } else {
-            let s2 = self.radius2 / d2;
-            (s2.sqrt(), (1.0 - s2).max(0.0).sqrt())
-        };
-        let w = if d2 > 0.0 { to / d2.sqrt() } else { Vec3::Y };
+        let inside = d2 <= radius2;
+        let inverse = if d2 > 0.0 { 1.0 / d2.sqrt() } else { 0.0 };
+        let w = to * inverse;
+        let sin_b = self.radius * inverse;
+        let cos_b = sine(sin_b);
         let mut out = 1.0;
         if self.cos_spread > -0.999 && !inside {
             let cos_w = -self.axis.dot(w);
