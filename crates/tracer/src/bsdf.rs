@@ -235,6 +235,8 @@ impl<'a> Bsdf<'a> {
         let of_layer = grey(look.albedo) * opaque * left;
         let of_diffuse = grey(b.diffuse * (Vec3::ONE - look_base.albedo).max(Vec3::ZERO)) * left;
         let mirrored = if glass > 0.0 { b.fresnel(wo_local.z.max(0.05)) } else { 1.0 };
+        // Microfacets of rough glass lean, so that some of them mirror and some let through at any angle.
+        let mirrored = if b.smooth() { mirrored } else { mirrored.clamp(0.1, 0.9) };
         let of_glass = glass * mirrored * left;
         let through = glass * (1.0 - mirrored) * left * grey(b.tint).max(0.05);
         if allowed[0] {
@@ -526,3 +528,6 @@ fn glossy(wo: Vec3, wi: Vec3, alpha: Vec2) -> (f32, f32) {
     let shape = ggx::d(h, alpha) * ggx::g2(wo, wi, alpha) / (4.0 * wo.z.max(1e-6));
     (shape, ggx::visible_pdf(wo, h, alpha) / (4.0 * cos.max(1e-6)))
 }
+
+#[cfg(test)]
+mod tests;

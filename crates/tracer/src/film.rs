@@ -68,7 +68,8 @@ pub(crate) struct Layout {
     signed: bool,
     /// For the tail fill: both halves' light of the last bounce, and the light of the one before.
     fill: bool,
-    /// Parts and groups: RGB, and the luminance of half A less that of half B; then shadow, first hit and ids.
+    /// Parts and groups: RGB of both halves together, and the luminance of half A less that of half B. With a filter of
+    /// negative lobes instead RGB of either half, counted with their signs. Then shadow, first hit and ids.
     parts: bool,
     groups: Vec<String>,
 }
@@ -96,8 +97,17 @@ impl Layout {
         self.fill_at() + if self.fill { FILL } else { 0 }
     }
 
+    /// Floats of a part or group.
+    fn slot(&self) -> usize {
+        if self.signed { 6 } else { 4 }
+    }
+
+    fn first_at(&self) -> usize {
+        self.parts_at() + self.slot() * (PARTS + self.groups.len())
+    }
+
     fn stride(&self) -> usize {
-        self.parts_at() + if self.parts { 4 * (PARTS + self.groups.len()) + FIRST } else { 0 }
+        if self.parts { self.first_at() + FIRST } else { self.parts_at() }
     }
 
     fn add(&self, row: &mut [f32], half: usize, index: u32, s: &Sample, negative: bool) {
@@ -117,16 +127,18 @@ impl Layout {
             }
         }
         if self.parts {
-            let row = &mut row[self.parts_at()..];
-            let side = if half == 0 { 1.0 } else { -1.0 };
+            let (parts, first) = row[self.parts_at()..].split_at_mut(self.slot() * (PARTS + self.groups.len()));
             let lights = s.parts.iter().chain(&s.groups[..self.groups.len()]);
-            for (slot, light) in row.chunks_exact_mut(4).zip(lights) {
-                for c in 0..3 {
-                    slot[c] += light[c];
+            for (slot, light) in parts.chunks_exact_mut(self.slot()).zip(lights) {
+                if self.signed {
+                    let sign = if negative { -1.0 } else { 1.0 };
+                    (0..3).for_each(|c| slot[3 * half + c] += sign * light[c]);
+                } else {
+                    (0..3).for_each(|c| slot[c] += light[c]);
+                    slot[3] += if half == 0 { 1.0 } else { -1.0 } * luminance(light.to_array());
                 }
-                slot[3] += side * luminance(light.to_array());
             }
-            let row = &mut row[4 * (PARTS + self.groups.len())..];
+            let row = first;
             row[0] += s.lit[0];
             row[1] += s.lit[1];
             if index < GUIDE_SAMPLES {
@@ -141,6 +153,68 @@ impl Layout {
                 (row[12], row[13]) = (s.first.object as f32, s.first.material as f32);
             }
         }
+    }
+
+    /// Tells the values of the layers of a pixel: means of parts, of the tail and of groups with the luminance of their
+    /// half-difference, the share of direct light that is in shadow, and the first hit. `halves` is the picture there.
+    fn values(
+        &self,
+        row: &[f32],
+        n: u32,
+        halves: [Rgb; 2],
+        tail: &[f32; 3],
+        guides: f32,
+        tell: &mut impl FnMut(f32),
+    ) {
+        let filled: [Rgb; 2] = std::array::from_fn(|h| self.filled(row, tail, h, n));
+        let bare: [Vec3; 2] = std::array::from_fn(|h| Vec3::from_array(halves[h]) - Vec3::from_array(filled[h]));
+        let slots = &row[self.parts_at()..self.first_at()];
+        // With signed weights a half's parts are divided by its sum of weights, as the picture is. Where the picture takes
+        // its positive lobe alone, they keep their proportions.
+        let weights: [Vec3; 2] = std::array::from_fn(|h| {
+            if !self.signed {
+                return Vec3::ZERO;
+            }
+            let negative = row[12 + h] as u32;
+            if counts_signed(n, negative) {
+                return Vec3::splat(1.0 / (n - 2 * negative) as f32);
+            }
+            let parts = slots.chunks_exact(6).take(PARTS);
+            let sum: Vec3 = parts.map(|s| Vec3::new(s[3 * h], s[3 * h + 1], s[3 * h + 2])).sum();
+            Vec3::select(sum.cmpne(Vec3::ZERO), bare[h] / sum, Vec3::ZERO)
+        });
+        for (k, slot) in slots.chunks_exact(self.slot()).enumerate() {
+            if k == PARTS && self.fill {
+                let [a, b] = filled.map(Vec3::from_array);
+                tell_picture(a, b, tell);
+            }
+            if self.signed {
+                let half = |h: usize| Vec3::new(slot[3 * h], slot[3 * h + 1], slot[3 * h + 2]) * weights[h];
+                tell_picture(half(0), half(1), tell);
+            } else {
+                let each = 1.0 / (2 * n) as f32;
+                (0..3).for_each(|c| tell(slot[c] * each));
+                tell(slot[3].abs() * each);
+            }
+        }
+        if self.groups.is_empty() && self.fill {
+            let [a, b] = filled.map(Vec3::from_array);
+            tell_picture(a, b, tell);
+        }
+        let first = &row[self.first_at()..];
+        tell(if first[0] > 0.0 { first[1] / first[0] } else { 0.0 });
+        first[2..12].iter().for_each(|v| tell(v * guides));
+        tell(first[12]);
+        tell(first[13]);
+    }
+
+    /// Estimate of a half's light beyond the last bounce.
+    fn filled(&self, row: &[f32], tail: &[f32; 3], half: usize, n: u32) -> Rgb {
+        if !self.fill {
+            return [0.0; 3];
+        }
+        let at = self.fill_at() + 3 * half;
+        std::array::from_fn(|c| row[at + c] / n as f32 * tail[c])
     }
 
     /// Names of the row's floats in a saved state.
@@ -168,6 +242,17 @@ pub(crate) struct Tile {
 /// Below this count per half, filters with negative lobes count their positive part alone: the ratio of signed sums of few
 /// samples is wild.
 const SIGNED_FROM: u32 = 16;
+
+/// Whether a half of n samples, so many of them negative, is a ratio of signed sums.
+fn counts_signed(n: u32, negative: u32) -> bool {
+    n >= SIGNED_FROM && n > 2 * negative
+}
+
+/// RGB of the mean of two halves, and the luminance of half their difference.
+fn tell_picture(a: Vec3, b: Vec3, tell: &mut impl FnMut(f32)) {
+    (0.5 * (a + b)).to_array().into_iter().for_each(&mut *tell);
+    tell(0.5 * luminance((a - b).to_array()).abs());
+}
 
 impl Tile {
     pub fn add(&mut self, layout: &Layout, pixel: usize, half: usize, index: u32, s: &Sample, negative: bool) {
@@ -210,7 +295,7 @@ impl Tile {
             std::array::from_fn(|c| {
                 let plus = p.halves[half][c].high as f64 + p.halves[half][c].low as f64;
                 let minus = row[3 * half + c] as f64 + row[6 + 3 * half + c] as f64;
-                (if n >= SIGNED_FROM && positive > negative {
+                (if counts_signed(n, negative) {
                     (plus - minus) / (positive - negative) as f64
                 } else if positive > 0 {
                     plus / positive as f64
@@ -221,12 +306,8 @@ impl Tile {
         } else {
             p.halves[half].map(|s| s.mean(n))
         };
-        if layout.fill {
-            let at = layout.fill_at() + 3 * half;
-            for c in 0..3 {
-                out[c] += row[at + c] / n as f32 * tail[c];
-            }
-        }
+        let filled = layout.filled(row, tail, half, n);
+        (0..3).for_each(|c| out[c] += filled[c]);
         out
     }
 
@@ -357,10 +438,14 @@ impl Film {
                     p.depth[to] = px.depth * guides;
                     if self.layout.parts {
                         let stride = self.layout.stride();
-                        let row = &tile.more[i * stride + self.layout.parts_at()..(i + 1) * stride];
-                        for (layer, v) in p.layers.iter_mut().zip(self.layer_values(row, 2 * count, guides)) {
-                            layer.1[to] = v;
-                        }
+                        let row = &tile.more[i * stride..(i + 1) * stride];
+                        let halves = [p.a[to], p.b[to]];
+                        let mut layers = p.layers.iter_mut();
+                        self.layout.values(row, count, halves, &tail, guides, &mut |v| {
+                            if let Some(layer) = layers.next() {
+                                layer.1[to] = v;
+                            }
+                        });
                     }
                 }
             }
@@ -372,7 +457,8 @@ impl Film {
         if !self.layout.parts {
             return Vec::new();
         }
-        let parts = PART_NAMES.iter().map(|n| n.to_string());
+        let tail = self.layout.fill.then(|| "tail".to_string());
+        let parts = PART_NAMES.iter().map(|n| n.to_string()).chain(tail);
         let lights = self.layout.groups.iter().map(|g| format!("light {}", g.replace('.', " ")));
         let pictures = parts.chain(lights).flat_map(|n| ["R", "G", "B", "grain"].map(|c| format!("{n}.{c}")));
         let rest = [
@@ -391,20 +477,6 @@ impl Film {
             "material.id",
         ];
         pictures.chain(rest.map(str::to_string)).collect()
-    }
-
-    /// Values of the layers: means of parts and groups with the luminance of their half-difference, the share of direct light
-    /// that is in shadow, and the first hit.
-    fn layer_values<'r>(&self, row: &'r [f32], samples: u32, guides: f32) -> impl Iterator<Item = f32> + 'r {
-        let split = 4 * (PARTS + self.layout.groups.len());
-        let pictures = row[..split].iter().enumerate().map(move |(i, v)| {
-            let mean = v / samples as f32;
-            if i % 4 == 3 { mean.abs() } else { mean }
-        });
-        let first = &row[split..];
-        let shadow = if first[0] > 0.0 { first[1] / first[0] } else { 0.0 };
-        let averaged = first[2..12].iter().map(move |v| v * guides);
-        pictures.chain([shadow]).chain(averaged).chain([first[12], first[13]])
     }
 
     /// Everything, raw: the state from which a render can go on.

@@ -971,3 +971,6 @@ fn light_number(which: Which) -> u32 {
 fn midpoint(stretch: &Stretch) -> Receiver {
     Receiver { position: stretch.at(0.5 * stretch.length), normal: None, both_sides: true }
 }
+
+#[cfg(test)]
+mod tests;

@@ -100,6 +100,8 @@ impl Sun {
 pub struct Odds {
     by_light: f32,
     each: f32,
+    /// Of the hierarchy.
+    importance: f32,
     sky: f32,
     placed: f32,
 }
@@ -312,7 +314,7 @@ impl Lights {
         if !(total > 0.0 && total.is_finite()) {
             return Odds::default();
         }
-        let mut odds = Odds { by_light: 0.5 / total, each: 0.5 / live as f32, sky: 0.0, placed: 0.0 };
+        let mut odds = Odds { by_light: 0.5 / total, each: 0.5 / live as f32, importance: placed, sky: 0.0, placed: 0.0 };
         (odds.sky, odds.placed) = (odds.share(sky), odds.share(placed));
         odds
     }
@@ -324,7 +326,7 @@ impl Lights {
         }
         let mut at = odds.sky;
         if u < at + odds.placed {
-            let (light, chance) = self.tree.draw(r, ((u - at) / odds.placed).min(0.999_999_94))?;
+            let (light, chance) = self.tree.draw(r, odds.importance, ((u - at) / odds.placed).min(0.999_999_94))?;
             return Some((Which::Placed(light), odds.placed * chance));
         }
         at += odds.placed;
@@ -348,7 +350,7 @@ impl Lights {
         match which {
             Which::Sky => odds.sky,
             Which::Sun(i) => odds.share(self.suns[i as usize].expected(r)),
-            Which::Placed(i) => odds.placed * self.tree.chance(r, i),
+            Which::Placed(i) => odds.placed * self.tree.chance(r, odds.importance, i),
         }
     }
 

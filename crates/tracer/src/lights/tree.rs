@@ -1,6 +1,7 @@
 //! A hierarchy over many lights, from which one is drawn in proportion to what it may send to a point: power, distance and
 //! orientation of whole groups (Conty Estevez and Kulla, "Importance Sampling of Many Lights with Adaptive Tree Splitting",
-//! 2018; without the splitting). Drawing and its chance cost O(log n).
+//! 2018; their splitting is used to tell how likely each group is, not to send several rays). Drawing and its chance cost
+//! O(log n) where lights are spread out.
 
 use glam::Vec3;
 use std::f32::consts::{FRAC_PI_2, PI};
@@ -77,6 +78,9 @@ struct Node {
 
 const IS_LIGHT: u32 = 1 << 31;
 
+/// Levels of the tree at most: thirty by cost, then halves of at most 2³² lights.
+const MOST_DEPTH: usize = 64;
+
 /// The point that receives light.
 #[derive(Debug, Clone, Copy)]
 pub struct Receiver {
@@ -104,6 +108,12 @@ fn sin_less(sin_a: f32, cos_a: f32, sin_b: f32, cos_b: f32) -> f32 {
     if cos_a > cos_b { 0.0 } else { sin_a * cos_b - cos_a * sin_b }
 }
 
+/// What to expect of a cosine that is at most `bound`, and `middle` at the middle of a group. The bound alone would promise far
+/// too much for groups near the horizon.
+fn likely(bound: f32, middle: f32) -> f32 {
+    0.15 * bound + 0.85 * middle.max(0.0)
+}
+
 fn sine(cos: f32) -> f32 {
     (1.0 - cos * cos).max(0.0).sqrt()
 }
@@ -122,6 +132,12 @@ impl Node {
             power: l.power,
             next: 0,
         }
+    }
+
+    /// A group that is nearer than twice its radius.
+    fn is_uncertain(&self, r: &Receiver) -> bool {
+        self.next & IS_LIGHT == 0
+            && (self.centre - r.position).length_squared() < 4.0 * self.radius * self.radius
     }
 
     /// An estimate of the light that arrives; zero only if none can.
@@ -146,7 +162,7 @@ impl Node {
             if cos <= 0.0 {
                 return 0.0;
             }
-            out = cos;
+            out = likely(cos, cos_x);
         }
         if let (Some(n), false) = (r.normal, inside) {
             let cos_n = if r.both_sides { n.dot(w).abs() } else { n.dot(w) };
@@ -154,7 +170,7 @@ impl Node {
             if cos <= 0.0 {
                 return 0.0;
             }
-            out *= cos;
+            out *= likely(cos, cos_n);
         }
         self.power * out / near2
     }
@@ -193,9 +209,34 @@ impl LightTree {
         self.grow(first + 1, right, leaves, trail | 1 << depth, depth + 1);
     }
 
+    /// Tells the cut for a receiver: groups that lie so far away, compared to their size, that their importance means
+    /// something, and single lights. A group around or near the receiver is worth no more than a guess; its children are
+    /// told in its place. `tell` gets a node with its importance and returns whether to go on.
+    fn cut(&self, r: &Receiver, tell: &mut impl FnMut(usize, f32) -> bool) {
+        let mut stack = [0u32; 2 * MOST_DEPTH];
+        let mut top = usize::from(!self.nodes.is_empty());
+        while top > 0 {
+            top -= 1;
+            let i = stack[top] as usize;
+            let n = &self.nodes[i];
+            if n.is_uncertain(r) {
+                stack[top] = n.next + 1;
+                stack[top + 1] = n.next;
+                top += 2;
+            } else if !tell(i, n.importance(r)) {
+                return;
+            }
+        }
+    }
+
     /// The importance of all lights together.
     pub fn importance(&self, r: &Receiver) -> f32 {
-        self.nodes.first().map_or(0.0, |n| n.importance(r))
+        let mut sum = 0.0;
+        self.cut(r, &mut |_, importance| {
+            sum += importance;
+            true
+        });
+        sum
     }
 
     fn chance_of_second(&self, first: usize, r: &Receiver) -> Option<f32> {
@@ -203,9 +244,23 @@ impl LightTree {
         (a + b > 0.0).then(|| b / (a + b))
     }
 
-    /// Draws a light; returns it with its chance.
-    pub fn draw(&self, r: &Receiver, mut u: f32) -> Option<(u32, f32)> {
-        let (mut node, mut chance) = (self.nodes.first()?, 1.0);
+    /// Draws a light; returns it with its chance. `total` is [`LightTree::importance`].
+    pub fn draw(&self, r: &Receiver, total: f32, u: f32) -> Option<(u32, f32)> {
+        let mut rest = u * total;
+        let mut chosen = None;
+        self.cut(r, &mut |i, importance| {
+            if importance > 0.0 {
+                // Rounding may leave a sliver behind the last one.
+                chosen = Some((i, importance, (rest / importance).min(0.999_999_94)));
+                if rest < importance {
+                    return false;
+                }
+                rest -= importance;
+            }
+            true
+        });
+        let (i, importance, mut u) = chosen?;
+        let (mut node, mut chance) = (&self.nodes[i], importance / total);
         while node.next & IS_LIGHT == 0 {
             let first = node.next as usize;
             let second = self.chance_of_second(first, r)?;
@@ -225,18 +280,23 @@ impl LightTree {
     }
 
     /// The chance with which [`LightTree::draw`] draws a light.
-    pub fn chance(&self, r: &Receiver, light: u32) -> f32 {
+    pub fn chance(&self, r: &Receiver, total: f32, light: u32) -> f32 {
         let (trail, depth) = self.trails[light as usize];
-        let (mut node, mut chance) = (&self.nodes[0], 1.0);
-        for k in 0..depth {
+        let mut node = &self.nodes[0];
+        let mut turns = (0..depth).map(|k| (trail >> k & 1) as usize);
+        while node.is_uncertain(r) {
+            let Some(turn) = turns.next() else { break };
+            node = &self.nodes[node.next as usize + turn];
+        }
+        let mut chance = node.importance(r) / total;
+        for turn in turns {
             let first = node.next as usize;
             let Some(second) = self.chance_of_second(first, r) else { return 0.0 };
-            let turn = trail >> k & 1;
             chance *= if turn == 1 { second } else { 1.0 - second };
             if chance == 0.0 {
                 return 0.0;
             }
-            node = &self.nodes[first + turn as usize];
+            node = &self.nodes[first + turn];
         }
         chance
     }
@@ -244,7 +304,7 @@ impl LightTree {
     /// Tells every light whose box a ray from `origin` meets before `far`.
     pub fn along(&self, origin: Vec3, direction: Vec3, far: f32, tell: &mut impl FnMut(u32)) {
         let inverse = direction.recip();
-        let mut stack = [0u32; 72];
+        let mut stack = [0u32; 2 * MOST_DEPTH];
         let mut top = usize::from(!self.nodes.is_empty());
         while top > 0 {
             top -= 1;
@@ -331,14 +391,15 @@ mod tests {
                 normal: (k % 2 == 0).then(|| (random(k + 700).0 - 5.0).normalize()),
                 both_sides: false,
             };
-            let chances: Vec<f32> = (0..200).map(|i| tree.chance(&r, i)).collect();
+            let total = tree.importance(&r);
+            let chances: Vec<f32> = (0..200).map(|i| tree.chance(&r, total, i)).collect();
             // Chances may add up to less where groups promised light that none of their members sends.
             let sum = chances.iter().sum::<f32>();
             assert!(sum < 1.001 && sum > 0.5, "{sum}");
             let n = 20_000;
             let mut counts = [0u32; 200];
             for i in 0..n {
-                let Some((light, chance)) = tree.draw(&r, (i as f32 + 0.5) / n as f32) else { continue };
+                let Some((light, chance)) = tree.draw(&r, total, (i as f32 + 0.5) / n as f32) else { continue };
                 assert!((chance / chances[light as usize] - 1.0).abs() < 1e-3);
                 counts[light as usize] += 1;
             }

@@ -106,10 +106,29 @@ pub fn run(stage: &Arc<Stage>, d: Description, threads: usize) -> Render {
     render
 }
 
+pub fn edited(tuning: Tuning, edits: ShotEdits) -> Description {
+    Description { edits, ..describe(tuning, None) }
+}
+
+/// Luminance of every pixel.
+pub fn pixels(stage: &Arc<Stage>, d: Description) -> Vec<f64> {
+    run(stage, d, 2).plate().mean().iter().map(|c| luminance(*c) as f64).collect()
+}
+
+pub fn average(v: &[f64]) -> f64 {
+    v.iter().sum::<f64>() / v.len() as f64
+}
+
+/// A straight camera that sees a square of the plane z = 0 from the front, without perspective.
+pub fn facing(half_height: f32) -> Camera {
+    let mut camera = looking(Vec3::new(0.0, 0.0, 5.0), Vec3::ZERO, 1.0);
+    camera.projection = Projection::Orthographic { half_height };
+    camera
+}
+
 /// Mean luminance of the rendered frame.
 pub fn mean(stage: &Arc<Stage>, t: Tuning) -> f64 {
-    let m = run(stage, describe(t, None), 2).plate().mean();
-    m.iter().map(|c| luminance(*c) as f64).sum::<f64>() / m.len() as f64
+    average(&pixels(stage, describe(t, None)))
 }
 
 #[track_caller]
