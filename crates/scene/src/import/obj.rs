@@ -18,10 +18,12 @@ pub fn read(bytes: &[u8], file: &str, beside: &mut Beside) -> Result<Scene, Faul
     let trouble = std::cell::RefCell::new(None);
     let files = std::cell::RefCell::new(beside);
     let options = tobj::LoadOptions { triangulate: true, single_index: true, ..Default::default() };
-    let (models, materials) = tobj::load_obj_buf(&mut std::io::Cursor::new(bytes), &options, |path| {
+    // Names may be in any encoding; numbers and keywords are ASCII.
+    let text = String::from_utf8_lossy(bytes);
+    let (models, materials) = tobj::load_obj_buf(&mut std::io::Cursor::new(text.as_bytes()), &options, |path| {
         let name = path.to_string_lossy();
         match files.borrow_mut().get(&name) {
-            Ok(text) => tobj::load_mtl_buf(&mut std::io::Cursor::new(text)),
+            Ok(text) => tobj::load_mtl_buf(&mut std::io::Cursor::new(String::from_utf8_lossy(&text).as_bytes())),
             Err(f) => {
                 trouble.borrow_mut().get_or_insert(f);
                 Err(tobj::LoadError::OpenFileFailed)
