@@ -11,8 +11,8 @@ pub fn lens_cabinet() -> Vec<u8> {
     let grain = g.texture(&paint::wood([0.09, 0.035, 0.016], [0.26, 0.12, 0.055]));
     let plaster = g.texture(&paint::plaster([0.36, 0.42, 0.42]));
     let planks = g.texture(&paint::wood([0.16, 0.09, 0.05], [0.36, 0.22, 0.12]));
-    let wood = g.material(Paint::new("walnut", Vec3::ONE, 0.0, 0.36).textured(grain));
-    let felt = g.material(Paint::matte("felt", Vec3::new(0.30, 0.33, 0.36)));
+    let wood = g.material(Paint::new("walnut", Vec3::ONE, 0.0, 0.5).textured(grain).coated(0.1));
+    let felt = g.material(Paint::matte("felt", Vec3::new(0.30, 0.33, 0.36)).fuzzy(Vec3::splat(0.3), 0.5));
     let wall = g.material(Paint::matte("wall", Vec3::ONE).textured(plaster));
     let boards = g.material(Paint::new("floor", Vec3::ONE, 0.0, 0.5).textured(planks));
     let brass = g.material(Paint::new("brass", Vec3::new(0.86, 0.62, 0.28), 1.0, 0.2));
@@ -20,8 +20,8 @@ pub fn lens_cabinet() -> Vec<u8> {
     let pane = g.material(Paint::glass("door pane", Vec3::splat(0.97), 0.0, 1.5, false));
     let strip = g.material(Paint::matte("light strip", Vec3::ZERO).shining(Vec3::new(1.0, 0.78, 0.52), 60.0));
     let kinds = [
-        Paint::glass("crown glass", Vec3::ONE, 0.0, 1.52, true).absorbing(Vec3::new(0.75, 0.95, 0.85), 0.1),
-        Paint::glass("flint glass", Vec3::ONE, 0.0, 1.65, true).absorbing(Vec3::new(0.95, 0.92, 0.75), 0.1),
+        Paint::glass("crown glass", Vec3::ONE, 0.0, 1.52, true).absorbing(Vec3::new(0.72, 0.95, 0.84), 0.05),
+        Paint::glass("flint glass", Vec3::ONE, 0.0, 1.65, true).absorbing(Vec3::new(0.96, 0.92, 0.70), 0.05),
         Paint::glass("amber filter", Vec3::ONE, 0.0, 1.52, true).absorbing(Vec3::new(0.95, 0.42, 0.06), 0.02),
         Paint::glass("blue filter", Vec3::ONE, 0.0, 1.52, true).absorbing(Vec3::new(0.10, 0.35, 0.85), 0.02),
         Paint::glass("sea filter", Vec3::ONE, 0.0, 1.52, true).absorbing(Vec3::new(0.12, 0.72, 0.50), 0.02),

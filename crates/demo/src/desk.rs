@@ -13,22 +13,23 @@ pub fn eyepiece_desk() -> Vec<u8> {
     let chart = g.texture(&paint::star_chart());
     let script = g.texture(&paint::notes());
 
-    let desk_top = g.material(Paint::new("desk top", Vec3::ONE, 0.0, 0.38).textured(wood));
+    let desk_top = g.material(Paint::new("desk top", Vec3::ONE, 0.0, 0.5).textured(wood).coated(0.12));
     let shelf_wood = g.material(Paint::new("shelf", Vec3::splat(0.8), 0.0, 0.55).textured(wood));
     let wall = g.material(Paint::matte("wall", Vec3::new(0.42, 0.40, 0.36)).bumped(rough, 0.35));
-    let brass = g.material(Paint::new("brass", Vec3::new(0.86, 0.62, 0.28), 1.0, 0.22));
+    let brass = g.material(Paint::new("brass", Vec3::new(0.86, 0.62, 0.28), 1.0, 0.22).brushed(0.7, 0.0));
     let old_brass = g.material(Paint::new("old brass", Vec3::new(0.60, 0.43, 0.20), 1.0, 0.42));
     let black = g.material(Paint::new("black enamel", Vec3::splat(0.03), 0.0, 0.3));
     let leather = g.material(Paint::new("leather", Vec3::new(0.19, 0.055, 0.03), 0.0, 0.5).bumped(hide, 0.8));
     let green_leather =
         g.material(Paint::new("green leather", Vec3::new(0.03, 0.10, 0.07), 0.0, 0.5).bumped(hide, 0.8));
-    let blue_cloth = g.material(Paint::matte("blue cloth", Vec3::new(0.06, 0.10, 0.20)));
+    let blue_cloth =
+        g.material(Paint::matte("blue cloth", Vec3::new(0.06, 0.10, 0.20)).fuzzy(Vec3::new(0.25, 0.35, 0.6), 0.4));
     let pages = g.material(Paint::matte("pages", Vec3::new(0.72, 0.66, 0.52)));
     let chart_paper = g.material(Paint::matte("star chart", Vec3::ONE).textured(chart));
     let note_paper = g.material(Paint::matte("notes", Vec3::ONE).textured(script));
     let glass =
         g.material(Paint::glass("crown glass", Vec3::ONE, 0.0, 1.52, true).absorbing(Vec3::new(0.8, 0.95, 0.9), 0.12));
-    let shade = g.material(Paint::new("lamp shade", Vec3::new(0.05, 0.16, 0.12), 0.0, 0.25));
+    let shade = g.material(Paint::new("lamp shade", Vec3::new(0.05, 0.16, 0.12), 0.0, 0.6).coated(0.05));
     let bulb = g.material(Paint::matte("lamp bulb", Vec3::ZERO).shining(Vec3::new(1.0, 0.62, 0.30), 90.0));
 
     // The room: wall behind, wall at the right, ceiling, a window far left.

@@ -69,6 +69,27 @@ impl Paint {
         self
     }
 
+    /// A clear coat.
+    pub fn coated(mut self, roughness: f32) -> Paint {
+        self.0["extensions"]["KHR_materials_clearcoat"] =
+            json!({ "clearcoatFactor": 1.0, "clearcoatRoughnessFactor": roughness });
+        self
+    }
+
+    /// Upright fibres that scatter light back.
+    pub fn fuzzy(mut self, colour: Vec3, roughness: f32) -> Paint {
+        self.0["extensions"]["KHR_materials_sheen"] =
+            json!({ "sheenColorFactor": colour.to_array(), "sheenRoughnessFactor": roughness });
+        self
+    }
+
+    /// Marks of the lathe or brush along a direction, in radians from growing u.
+    pub fn brushed(mut self, strength: f32, rotation: f32) -> Paint {
+        self.0["extensions"]["KHR_materials_anisotropy"] =
+            json!({ "anisotropyStrength": strength, "anisotropyRotation": rotation });
+        self
+    }
+
     pub fn textured(mut self, texture: usize) -> Paint {
         self.0["pbrMetallicRoughness"]["baseColorTexture"] = json!({ "index": texture });
         self
@@ -118,6 +139,9 @@ impl Glb {
                 "KHR_materials_ior",
                 "KHR_materials_volume",
                 "KHR_materials_emissive_strength",
+                "KHR_materials_clearcoat",
+                "KHR_materials_sheen",
+                "KHR_materials_anisotropy",
             ] {
                 if used.contains_key(name) {
                     self.extensions.insert(name);

@@ -31,7 +31,7 @@ enum Command {
         listen: SocketAddr,
     },
     /// Render a picture from a scene.
-    Render(render::Options),
+    Render(Box<render::Options>),
     /// List all knobs with range, default and help.
     Knobs {
         #[arg(long)]

@@ -4,7 +4,7 @@ use clap::Args;
 use fault::{Code, Fault};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use picture::Region;
-use scene::{Environment, ImportReport, load};
+use scene::{Environment, ImportReport, ShotEdits, load};
 use serde::Serialize;
 use std::io::IsTerminal;
 use std::path::PathBuf;
@@ -16,7 +16,7 @@ use tuning::Tuning;
 
 #[derive(Args)]
 pub struct Options {
-    /// The scene, binary glTF 2.0.
+    /// The scene: glTF 2.0 (.glb or .gltf) or OBJ.
     scene: PathBuf,
     /// Camera by name; the first one without.
     #[arg(long)]
@@ -36,6 +36,12 @@ pub struct Options {
     /// One knob, e.g. sampling.most=64; wins over --tuning and --size.
     #[arg(long = "set", value_name = "ID=VALUE")]
     set: Vec<String>,
+    /// Shot edits (lights, media, camera move) as JSON.
+    #[arg(long)]
+    edits: Option<PathBuf>,
+    /// Focus on what lies at this pixel of the frame: X,Y; wins over frame.focus.
+    #[arg(long, value_name = "X,Y")]
+    focus_at: Option<String>,
     /// Threads that render; all processors without.
     #[arg(long)]
     threads: Option<usize>,
@@ -76,8 +82,7 @@ fn numbers<const N: usize>(text: &str, separator: char, option: &str, example: &
 fn tuning_of(o: &Options) -> Result<Tuning, Fault> {
     let mut t = match &o.tuning {
         Some(file) => {
-            let place = file.display().to_string();
-            let text = std::fs::read_to_string(file).map_err(|e| Fault::io(place.clone(), &e))?;
+            let (text, place) = text_of(file)?;
             Tuning::from_json(&text, &place)?
         }
         None => Tuning::default(),
@@ -94,6 +99,12 @@ fn tuning_of(o: &Options) -> Result<Tuning, Fault> {
     Ok(t)
 }
 
+fn text_of(file: &std::path::Path) -> Result<(String, String), Fault> {
+    let place = file.display().to_string();
+    let text = std::fs::read_to_string(file).map_err(|e| Fault::io(place.clone(), &e))?;
+    Ok((text, place))
+}
+
 pub fn run(o: &Options) -> Result<(), Fault> {
     // Everything that can be refused is refused before work begins.
     for out in &o.out {
@@ -107,6 +118,14 @@ pub fn run(o: &Options) -> Result<(), Fault> {
         }
         None => None,
     };
+    let edits = match &o.edits {
+        Some(file) => {
+            let (text, place) = text_of(file)?;
+            ShotEdits::from_json(&text, &place)?
+        }
+        None => ShotEdits::default(),
+    };
+    let focus_at = o.focus_at.as_ref().map(|text| numbers::<2>(text, ',', "--focus-at", "480,270")).transpose()?;
     let threads = o.threads.unwrap_or_else(cores);
     if threads == 0 || threads > 1024 {
         return Err(Fault::new(Code::OutOfRange, format!("{threads} threads"), "--threads", "give 1 to 1024"));
@@ -148,16 +167,20 @@ pub fn run(o: &Options) -> Result<(), Fault> {
     if environment.as_ref().is_some_and(|e| e.eight_bit) {
         eprintln!("environment: stored with 8 bits, highlights are clipped and reflections come out dull");
     }
-    let description = Description {
+    let mut description = Description {
         scene: scene.hash.clone(),
         environment: environment.as_ref().map(|e| e.hash.clone()),
         camera: camera.clone(),
         region,
         tuning,
-        edits: Default::default(),
+        edits,
         version: VERSION.into(),
     };
     description.check()?;
+    description.edits.check(&scene).map_err(|f| match &o.edits {
+        Some(file) => f.within(&file.display().to_string()),
+        None => f,
+    })?;
     phase(tracer::Phase::Loading, &mut phases);
 
     bar.set_message("preparing");
@@ -165,6 +188,17 @@ pub fn run(o: &Options) -> Result<(), Fault> {
     phases.push(PhaseTime { phase: tracer::Phase::Structure, seconds: stage.times.structure });
     phases.push(PhaseTime { phase: tracer::Phase::Lights, seconds: stage.times.tables });
     phase(tracer::Phase::Sampling, &mut Vec::new());
+
+    if let Some([x, y]) = focus_at {
+        let (w, h) = description.frame();
+        let at = ((x as f32 + 0.5) / w as f32, (y as f32 + 0.5) / h as f32);
+        let distance = stage.focus_at(scene.camera(Some(&camera))?, (w, h), at).ok_or_else(|| {
+            let remedy = "choose a pixel of the frame where an object is seen";
+            Fault::new(Code::NotFound, format!("nothing is seen at pixel {x}, {y}"), "--focus-at", remedy)
+        })?;
+        description.tuning.set("frame.focus", &distance.into())?;
+        eprintln!("focus at {distance:.3} m");
+    }
 
     bar.set_message("sampling");
     let mut render = Render::new(stage, description.clone(), Arc::new(own_pool(threads)?), false)?;

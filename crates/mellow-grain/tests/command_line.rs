@@ -74,6 +74,33 @@ fn a_region_file_is_the_crop_and_the_report_is_complete() {
     assert_eq!((same["rmse"].as_f64(), same["psnr"].is_null()), (Some(0.0), true));
 }
 
+/// Shot edits and a picked focus reach the render; OBJ is taken as glTF is. The focus is the distance along the view to the
+/// plane that is seen.
+#[test]
+fn edits_focus_and_other_formats_are_taken() {
+    let p = Place::new();
+    std::fs::write(p.file("wall.mtl"), "newmtl white\nKd 0.5 0.5 0.5\n").unwrap();
+    let wall = "mtllib wall.mtl\nusemtl white\nv -5 -5 0\nv 5 -5 0\nv 5 5 0\nv -5 5 0\nf 1 2 3 4\n";
+    std::fs::write(p.file("wall.obj"), wall).unwrap();
+    let lamp = r#"{ "added": [{ "name": "lamp", "shape": { "kind": "sphere", "radius": 0.5 }, "position": [0, 0, 2],
+        "radiance": [30, 30, 30] }] }"#;
+    std::fs::write(p.file("lamp.json"), lamp).unwrap();
+    let line = "render wall.obj --size 32x32 --set sampling.most=16 --set frame.aperture=50 --focus-at 16,16";
+    let o = p.run(&format!("{line} --edits lamp.json --out lit.exr --report lit.json"));
+    let told = String::from_utf8(o.stderr).unwrap();
+    assert!(o.status.success(), "{told}");
+    let report: Value = serde_json::from_slice(&std::fs::read(p.file("lit.json")).unwrap()).unwrap();
+    let focus = report["tuning"]["frame.focus"].as_f64().unwrap();
+    // The framing camera looks at the wall from the front and above: the distance is that of the middle of the wall.
+    assert!(focus > 5.0 && told.contains(&format!("focus at {focus:.3} m")), "{told}");
+    p.fine(&format!("{line} --out dark.exr"));
+    let mean = |name: &str| pixels(&p.file(name)).pixels.iter().map(|c| c[1]).sum::<f32>() / 1024.0;
+    assert!(mean("lit.exr") > 0.05 && mean("dark.exr") == 0.0, "{} {}", mean("lit.exr"), mean("dark.exr"));
+    std::fs::write(p.file("odd.json"), r#"{ "lights": { "sun": { "strength": 2 } } }"#).unwrap();
+    assert!(p.refused(&format!("{line} --edits odd.json")).contains("odd.json"));
+    assert!(p.refused("render wall.obj --size 64x16 --focus-at 0,0").contains("nothing is seen"));
+}
+
 #[test]
 fn knobs_are_listed_for_people_and_for_programs() {
     let p = Place::new();

@@ -55,7 +55,7 @@ impl Default for LightEdit {
 
 /// Shapes of lights that a shot adds; lengths in metres.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
-#[serde(tag = "shape", rename_all = "snake_case")]
+#[serde(tag = "kind", rename_all = "snake_case")]
 pub enum Shape {
     Sphere { radius: f32 },
     Disc { radius: f32 },

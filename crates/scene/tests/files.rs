@@ -175,7 +175,8 @@ fn pictures_keep_their_values() {
     assert!((value - 0.18).abs() < 2e-4, "{value}");
     assert_eq!(s.report.texture_bytes, 2 * 2 * 8);
     let ramp = image::RgbImage::from_fn(4, 1, |x, _| image::Rgb([x as u8 * 80, 0, 0]));
-    let transform = json!({ "extensions": { "KHR_texture_transform": { "offset": [0.25, 0.0], "scale": [0.5, 1.0] } } });
+    let transform =
+        json!({ "extensions": { "KHR_texture_transform": { "offset": [0.25, 0.0], "scale": [0.5, 1.0] } } });
     let webp = encoded(ramp.into(), image::ImageFormat::WebP);
     let s = pictured(&webp, "image/webp", transform).unwrap();
     let tex = s.materials[0].base_texture.unwrap();
@@ -210,7 +211,9 @@ fn paths_do_not_lead_out_of_the_folder() {
     let inner = folder.path().join("scene");
     std::fs::create_dir(&inner).unwrap();
     let absolute = folder.path().join("secret.bin").display().to_string();
-    for uri in ["../secret.bin", "%2e%2e/secret.bin", "a/../../secret.bin", &absolute, "file:///etc/passwd", "http://x/y.bin"] {
+    for uri in
+        ["../secret.bin", "%2e%2e/secret.bin", "a/../../secret.bin", &absolute, "file:///etc/passwd", "http://x/y.bin"]
+    {
         let document = json!({
             "asset": { "version": "2.0" }, "scenes": [{ "nodes": [0] }], "scene": 0, "nodes": [{ "mesh": 0 }],
             "meshes": [{ "primitives": [{ "attributes": { "POSITION": 0 } }] }],

@@ -157,15 +157,7 @@ impl Layout {
 
     /// Tells the values of the layers of a pixel: means of parts, of the tail and of groups with the luminance of their
     /// half-difference, the share of direct light that is in shadow, and the first hit. `halves` is the picture there.
-    fn values(
-        &self,
-        row: &[f32],
-        n: u32,
-        halves: [Rgb; 2],
-        tail: &[f32; 3],
-        guides: f32,
-        tell: &mut impl FnMut(f32),
-    ) {
+    fn values(&self, row: &[f32], n: u32, halves: [Rgb; 2], tail: &[f32; 3], guides: f32, tell: &mut impl FnMut(f32)) {
         let filled: [Rgb; 2] = std::array::from_fn(|h| self.filled(row, tail, h, n));
         let bare: [Vec3; 2] = std::array::from_fn(|h| Vec3::from_array(halves[h]) - Vec3::from_array(filled[h]));
         let slots = &row[self.parts_at()..self.first_at()];

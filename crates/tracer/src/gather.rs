@@ -87,8 +87,8 @@ impl Sample {
     /// Holds direct light and bounced light of each kind below their limits; returns the luminance that is lost.
     pub fn clamp(&mut self, direct: f32, bounced: &[f32; 4]) -> f32 {
         let mut lost = 0.0;
-        for kind in 0..4 {
-            for (part, most) in [(part_of(kind, false), direct), (part_of(kind, true), bounced[kind])] {
+        for (kind, bounced) in bounced.iter().enumerate() {
+            for (part, most) in [(part_of(kind, false), direct), (part_of(kind, true), *bounced)] {
                 let top = self.parts[part].max_element();
                 if top > most {
                     let before = self.parts[part];

@@ -407,7 +407,8 @@ impl Tracer<'_> {
     /// Ends weak paths by chance.
     fn survive(&self, path: &mut Path) -> bool {
         let strength = path.throughput.max_element();
-        if !(strength > 0.0) {
+        // NaN ends a path too.
+        if strength.is_nan() || strength <= 0.0 {
             return false;
         }
         path.bounce += 1;
@@ -593,7 +594,7 @@ impl Tracer<'_> {
         };
         let phase = m.phase(path.direction.dot(l.direction));
         let value = path.throughput * m.transmittance(at) * m.scattering * light * (phase / (chance * density));
-        if !(value.max_element() > 0.0) {
+        if value.is_nan() || value.max_element() <= 0.0 {
             return;
         }
         let weight = match l.pdf {
@@ -845,8 +846,8 @@ impl Tracer<'_> {
         let common = path.throughput * light * seen;
         match path.part {
             None => {
-                for k in 0..3 {
-                    self.add_by(path, part_of(k, false), manner.group, common * e.f[k] * weights[k], 1, work);
+                for (k, weight) in weights.into_iter().enumerate() {
+                    self.add_by(path, part_of(k, false), manner.group, common * e.f[k] * weight, 1, work);
                 }
             }
             Some(kind) => {

@@ -133,7 +133,7 @@ fn a_textured_lamp_equals_its_mean() {
     let side = 16u32;
     let texels = (0..side * side)
         .map(|i| {
-            let on = (i % side + i / side) % 2 == 0;
+            let on = (i % side + i / side).is_multiple_of(2);
             [if on { 255 } else { 0 }; 4]
         })
         .collect();
@@ -205,13 +205,10 @@ fn many_lights_sample_as_well_as_the_few_that_matter() {
         };
         for i in 0..punctual {
             let position = if i < 10 { near(i) } else { far(i) };
-            set.scene.lights.push(Light {
-                name: format!("lamp {i}"),
-                position,
-                ..lamp(LightKind::Point, 0.0, 1.0)
-            });
+            set.scene.lights.push(Light { name: format!("lamp {i}"), position, ..lamp(LightKind::Point, 0.0, 1.0) });
         }
-        let m = set.material(Material { emission: Vec3::splat(40.0), double_sided: true, ..Material::matte(Vec3::ZERO) });
+        let m =
+            set.material(Material { emission: Vec3::splat(40.0), double_sided: true, ..Material::matte(Vec3::ZERO) });
         for i in 0..shining {
             let p = if i < 10 { near(i) } else { far(i) };
             set.triangle([p, p + Vec3::X * 0.2, p + Vec3::Z * 0.2], None, m);
@@ -219,7 +216,8 @@ fn many_lights_sample_as_well_as_the_few_that_matter() {
         set.stage()
     };
     let noise = |punctual: usize, shining: usize| {
-        let plate = run(&scene(punctual, shining), describe(tuning((32, 32), 64).with(K::DepthTotal, 1), None), 2).plate();
+        let plate =
+            run(&scene(punctual, shining), describe(tuning((32, 32), 64).with(K::DepthTotal, 1), None), 2).plate();
         let n = plate.a.len() as f64;
         let difference: f64 = plate.a.iter().zip(&plate.b).map(|(a, b)| (a[1] - b[1]).powi(2) as f64).sum();
         (difference / n).sqrt()

@@ -95,9 +95,8 @@ fn splits_and_roulette_keep_the_mean() {
         .with(K::SplitTransmission, 3);
     let split = run(&stage, describe(splits, None), 2);
     same_mean(&split.plate(), &base, 0.01, "splits");
-    let first = |r: &Render, kind: RayKind| {
-        r.report().rays.iter().find(|r| r.kind == kind).map_or(0.0, |r| r.first_per_sample)
-    };
+    let first =
+        |r: &Render, kind: RayKind| r.report().rays.iter().find(|r| r.kind == kind).map_or(0.0, |r| r.first_per_sample);
     for (kind, factor) in [(RayKind::Direct, 3.0), (RayKind::Diffuse, 2.0), (RayKind::Reflection, 4.0)] {
         near(first(&split, kind) / first(&plain, kind), factor, 0.02, "rays a sample as the report states them");
     }
@@ -135,7 +134,7 @@ fn instances_are_copies_that_cost_one_mesh() {
     let grid = |i: usize| {
         let (x, z) = ((i % 32) as f32 - 16.0, (i / 32) as f32 - 16.0);
         let turn = Quat::from_rotation_y(i as f32) * Quat::from_rotation_x(0.3);
-        let size = Vec3::new(0.2, 0.3 + 0.01 * (i % 7) as f32, if i % 2 == 0 { 0.2 } else { -0.2 });
+        let size = Vec3::new(0.2, 0.3 + 0.01 * (i % 7) as f32, if i.is_multiple_of(2) { 0.2 } else { -0.2 });
         Affine3A::from_scale_rotation_translation(size, turn, Vec3::new(x, 0.2, z) * 0.5)
     };
     let build = |instanced: bool| {
@@ -155,9 +154,9 @@ fn instances_are_copies_that_cost_one_mesh() {
             let flip = place.matrix3.determinant() < 0.0;
             for t in &mesh.triangles {
                 let mut p = mesh.corners(t).map(|v| place.transform_point3(v));
-                let mut n = mesh.corner_normals(t).map(|n| {
-                    (glam::Mat3::from(place.matrix3).inverse().transpose() * n).normalize()
-                });
+                let mut n = mesh
+                    .corner_normals(t)
+                    .map(|n| (glam::Mat3::from(place.matrix3).inverse().transpose() * n).normalize());
                 if flip {
                     p.swap(1, 2);
                     n.swap(1, 2);
@@ -211,7 +210,8 @@ fn tail_fill_completes_the_furnace() {
         set.cuboid(Vec3::splat(-1.0), Vec3::splat(1.0), m);
         set.scene.cameras.push(looking(Vec3::new(0.3, 0.2, 0.5), Vec3::new(-1.0, 0.1, -0.4), 60.0));
         let stage = set.stage();
-        let t = tuning((32, 32), 128).with(K::DepthTotal, bounces).with(K::DepthDiffuse, 128).with(K::RouletteFrom, 128);
+        let t =
+            tuning((32, 32), 128).with(K::DepthTotal, bounces).with(K::DepthDiffuse, 128).with(K::RouletteFrom, 128);
         let whole = 1.0 / (1.0 - albedo as f64);
         let cut = mean(&stage, t.clone());
         assert!(cut < 0.95 * whole, "the limit takes light away: {cut}");

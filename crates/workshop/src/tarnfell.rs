@@ -69,7 +69,12 @@ fn shots(size: DemoSize) -> Vec<Prepared> {
             file: "dome-hall.glb",
             camera: "From the stair",
             budget: 720.0,
-            tuning: base(4.0).with(K::DepthDiffuse, 8),
+            // A little dust in the air under the dome.
+            tuning: base(4.3)
+                .with(K::DepthDiffuse, 8)
+                .with(K::DepthVolume, 1)
+                .with(K::HazeDensity, 0.03)
+                .with(K::HazeForward, 0.5),
             region: region(42, 36, 22, 28),
             region_name: "mount and railing",
             note: "Nearly all light is indirect here.",
@@ -79,7 +84,8 @@ fn shots(size: DemoSize) -> Vec<Prepared> {
             file: "eyepiece-desk.glb",
             camera: "Desk, close",
             budget: 420.0,
-            tuning: base(3.0),
+            // Sharp on the large lens and the eyepieces before it.
+            tuning: base(3.0).with(K::FrameAperture, 16.0).with(K::FrameFocus, 0.85),
             region: region(58, 36, 24, 34),
             region_name: "lens foot",
             note: "Lamp sits too close to the wall.",

@@ -2,8 +2,8 @@
 
 use super::*;
 use crate::sampler::Sampler;
-use std::sync::LazyLock;
 use std::f64::consts::{PI, TAU as TAU64};
+use std::sync::LazyLock;
 
 const ALL: Allowed = [true; 3];
 

@@ -210,7 +210,7 @@ fn split(items: &mut [Item], range: Range, depth: usize) -> (Range, Range) {
             }
         }
         for axis in 0..3 {
-            if !(scale[axis] > 0.0) {
+            if scale[axis] <= 0.0 {
                 continue;
             }
             let mut right = [0.0f32; BINS];

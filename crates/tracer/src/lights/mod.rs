@@ -314,7 +314,8 @@ impl Lights {
         if !(total > 0.0 && total.is_finite()) {
             return Odds::default();
         }
-        let mut odds = Odds { by_light: 0.5 / total, each: 0.5 / live as f32, importance: placed, sky: 0.0, placed: 0.0 };
+        let mut odds =
+            Odds { by_light: 0.5 / total, each: 0.5 / live as f32, importance: placed, sky: 0.0, placed: 0.0 };
         (odds.sky, odds.placed) = (odds.share(sky), odds.share(placed));
         odds
     }

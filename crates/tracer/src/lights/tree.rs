@@ -136,8 +136,7 @@ impl Node {
 
     /// A group that is nearer than twice its radius.
     fn is_uncertain(&self, r: &Receiver) -> bool {
-        self.next & IS_LIGHT == 0
-            && (self.centre - r.position).length_squared() < 4.0 * self.radius * self.radius
+        self.next & IS_LIGHT == 0 && (self.centre - r.position).length_squared() < 4.0 * self.radius * self.radius
     }
 
     /// An estimate of the light that arrives; zero only if none can.

@@ -103,7 +103,9 @@ fn joined_strategies_agree_and_vary_less() {
 #[test]
 fn the_first_choice_is_a_distribution() {
     let mut scene = Scene::default();
-    for (i, kind) in [scene::LightKind::Directional, scene::LightKind::Point, scene::LightKind::Point].iter().enumerate() {
+    for (i, kind) in
+        [scene::LightKind::Directional, scene::LightKind::Point, scene::LightKind::Point].iter().enumerate()
+    {
         scene.lights.push(scene::Light {
             name: i.to_string(),
             kind: *kind,
