@@ -1,101 +1,197 @@
-//! Speed on the three demo scenes: `./run bench`. Medians of several runs; quote ratios from one run, machines are noisy.
+//! Speed of whole renders: `./run bench`. Medians of several runs; quote ratios from one run, machines are noisy.
+//! `scenes` (the three demo scenes), `growth` (with pixels, samples and lights); both without a word.
 
-use scene::{Environment, read_glb};
+use glam::Vec3;
+use scene::{Environment, Light, LightKind, Material, Mesh, Scene, Triangle, read_glb};
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use std::time::Instant;
 use tracer::{Description, Render, Stage, VERSION, cores, deliver, own_pool};
 use tuning::{K, Tuning};
 
-const RUNS: usize = 3;
+const RUNS: usize = 5;
 
 fn median(mut v: Vec<f64>) -> f64 {
     v.sort_by(f64::total_cmp);
     v[v.len() / 2]
 }
 
-fn main() {
+fn describe(stage: &Stage, tuning: Tuning) -> Description {
+    Description {
+        scene: stage.scene.hash.clone(),
+        environment: stage.environment.as_ref().map(|e| e.hash.clone()),
+        camera: stage.scene.cameras[0].name.clone(),
+        region: None,
+        tuning,
+        edits: Default::default(),
+        version: VERSION.into(),
+    }
+}
+
+fn sized(width: u32, height: u32, samples: u32) -> Tuning {
+    Tuning::default()
+        .with(K::FrameWidth, width)
+        .with(K::FrameHeight, height)
+        .with(K::SamplingAdaptive, false)
+        .with(K::SamplingLeast, 2)
+        .with(K::SamplingMost, samples)
+}
+
+fn rendered(stage: &Arc<Stage>, tuning: &Tuning, threads: usize) -> Render {
+    let pool = Arc::new(own_pool(threads).expect("threads"));
+    let mut render = Render::new(stage.clone(), describe(stage, tuning.clone()), pool, false).expect("a render");
+    while render.step(&AtomicBool::new(false)) {}
+    render
+}
+
+fn scenes() {
     let sky = Arc::new(Environment::read(&demo::tarnfell_dusk(), "sky").expect("our own sky"));
-    println!("threads: {}", cores());
+    println!("threads: {}; 320×200 at 6 samples a pixel; medians of {RUNS}", cores());
     println!(
-        "{:<14} {:>9} {:>8} {:>8} {:>10} {:>11} {:>10} {:>12} {:>9}",
-        "scene", "triangles", "load s", "build s", "Mrays/s", "ksamples/s", "2 on 1 thr", "first look s", "denoise s"
+        "{:<14} {:>9} {:>8} {:>8} {:>9} {:>11} {:>10} {:>9} {:>12} {:>9}",
+        "scene",
+        "triangles",
+        "load s",
+        "build s",
+        "Mrays/s",
+        "ksamples/s",
+        "2 on 1 thr",
+        "B a pixel",
+        "first look s",
+        "denoise s"
     );
-    for (name, glb, exposure) in [
-        ("eyepiece desk", demo::eyepiece_desk(), 3.0),
-        ("dome hall", demo::dome_hall(), 4.0),
-        ("lens cabinet", demo::lens_cabinet(), 1.0),
+    for (name, glb) in [
+        ("eyepiece desk", demo::eyepiece_desk()),
+        ("dome hall", demo::dome_hall()),
+        ("lens cabinet", demo::lens_cabinet()),
     ] {
         let clock = Instant::now();
         let scene = Arc::new(read_glb(&glb, name).expect("our own scene"));
         let load = clock.elapsed().as_secs_f64();
         let stage = Arc::new(Stage::new(scene.clone(), Some(sky.clone())));
-        let tuning = Tuning::default()
-            .with(K::FrameWidth, 320)
-            .with(K::FrameHeight, 200)
-            .with(K::SamplingAdaptive, false)
-            .with(K::SamplingLeast, 2)
-            .with(K::SamplingMost, 6)
-            .with(K::ViewExposure, exposure);
-        let describe = |tuning: Tuning| Description {
-            scene: scene.hash.clone(),
-            environment: Some(sky.hash.clone()),
-            camera: scene.cameras[0].name.clone(),
-            region: None,
-            tuning,
-            edits: Default::default(),
-            version: VERSION.into(),
-        };
-        // Rays and samples a second.
-        let run = |threads: usize| {
-            let pool = Arc::new(own_pool(threads).expect("threads"));
-            let mut render = Render::new(stage.clone(), describe(tuning.clone()), pool, false).expect("a render");
-            while render.step(&AtomicBool::new(false)) {}
-            let r = render.report();
-            let rays: u64 = r.rays.iter().map(|k| k.rays).sum();
-            (rays as f64 / r.seconds / 1e6, r.samples as f64 / r.seconds / 1e3)
-        };
-        let all: Vec<(f64, f64)> = (0..RUNS).map(|_| run(cores())).collect();
-        let one: Vec<f64> = (0..RUNS).map(|_| run(1).1).collect();
-        let samples = median(all.iter().map(|r| r.1).collect());
+        let tuning = sized(320, 200, 6);
+        let mut runs = [Vec::new(), Vec::new(), Vec::new()];
+        for _ in 0..RUNS {
+            // Turn by turn, so that a noisy machine disturbs both alike.
+            let (all, one) = (rendered(&stage, &tuning, cores()).report(), rendered(&stage, &tuning, 1).report());
+            let rays: u64 = all.rays.iter().map(|k| k.rays).sum();
+            runs[0].push(rays as f64 / all.seconds / 1e6);
+            runs[1].push(all.samples as f64 / all.seconds / 1e3);
+            runs[2].push(one.seconds / all.seconds);
+        }
+        let [mrays, samples, threads] = runs.map(median);
         // The first look at 960×540, 8×8 pixels a sample, and the denoiser at 1280×720.
         let look = median(
             (0..RUNS)
                 .map(|_| {
-                    let big = tuning.clone().with(K::FrameWidth, 960).with(K::FrameHeight, 540);
                     let pool = Arc::new(own_pool(cores()).expect("threads"));
                     let clock = Instant::now();
-                    let mut render = Render::new(stage.clone(), describe(big), pool, true).expect("a render");
+                    let description = describe(&stage, sized(960, 540, 6));
+                    let mut render = Render::new(stage.clone(), description, pool, true).expect("a render");
                     render.step(&AtomicBool::new(false));
                     clock.elapsed().as_secs_f64()
                 })
                 .collect(),
         );
-        let big = describe(
-            tuning
-                .clone()
-                .with(K::FrameWidth, 1280)
-                .with(K::FrameHeight, 720)
-                .with(K::SamplingMost, 2)
-                .with(K::CleanupDenoise, "quick"),
-        );
-        let pool = Arc::new(own_pool(cores()).expect("threads"));
-        let mut render = Render::new(stage.clone(), big.clone(), pool.clone(), false).expect("a render");
-        while render.step(&AtomicBool::new(false)) {}
+        let big = sized(1280, 720, 2).with(K::CleanupDenoise, "quick");
+        let render = rendered(&stage, &big, cores());
         let plate = render.plate();
+        let pool = own_pool(cores()).expect("threads");
         let clock = Instant::now();
-        std::hint::black_box(pool.install(|| deliver::delivered(&plate, &big)));
+        std::hint::black_box(pool.install(|| deliver::delivered(&plate, &describe(&stage, big))));
         println!(
-            "{:<14} {:>9} {:>8.3} {:>8.3} {:>10.2} {:>11.1} {:>10.2} {:>12.3} {:>9.2}",
+            "{:<14} {:>9} {:>8.3} {:>8.3} {:>9.2} {:>11.1} {:>10.2} {:>9} {:>12.3} {:>9.2}",
             name,
             scene.triangles_seen(),
             load,
-            stage.times.structure,
-            median(all.iter().map(|r| r.0).collect()),
+            stage.times.structure + stage.times.tables,
+            mrays,
             samples,
-            samples / median(one),
+            threads,
+            render.bytes_per_pixel(),
             look,
             clock.elapsed().as_secs_f64()
         );
+    }
+}
+
+/// A floor under so many lamps, ten of which matter.
+fn lamps(count: usize) -> Arc<Stage> {
+    let corners = [[-50.0, -50.0], [-50.0, 50.0], [50.0, 50.0], [50.0, -50.0]];
+    let triangle = |vertices| Triangle { vertices, material: 0, object: 0 };
+    let world = Mesh {
+        positions: corners.map(|[x, z]| Vec3::new(x, 0.0, z)).to_vec(),
+        normals: vec![Vec3::Y; 4],
+        triangles: vec![triangle([0, 1, 2]), triangle([0, 2, 3])],
+        ..Mesh::default()
+    };
+    let place = |i: usize| {
+        if i < 10 {
+            return Vec3::new(0.4 * (i % 5) as f32 - 0.8, 1.0 + 0.1 * i as f32, 0.5 * (i / 5) as f32);
+        }
+        let (a, r) = (i as f32 * 2.399_963, 25.0 + 20.0 * i as f32 / count as f32);
+        Vec3::new(r * a.cos(), 0.3 + 2.0 * i as f32 / count as f32, r * a.sin())
+    };
+    let lights = (0..count)
+        .map(|i| Light {
+            name: format!("lamp {i}"),
+            kind: LightKind::Point,
+            intensity: Vec3::ONE,
+            position: place(i),
+            direction: Vec3::NEG_Y,
+        })
+        .collect();
+    let camera = scene::Camera::looking("Test", Vec3::new(0.0, 0.95, 0.01), Vec3::ZERO, 1.7);
+    let scene = Scene {
+        world,
+        lights,
+        materials: vec![Material::matte(Vec3::splat(0.6))],
+        cameras: vec![camera],
+        ..Scene::default()
+    };
+    Arc::new(Stage::new(Arc::new(scene), None))
+}
+
+fn growth() {
+    let sky = Arc::new(Environment::read(&demo::tarnfell_dusk(), "sky").expect("our own sky"));
+    let scene = Arc::new(read_glb(&demo::lens_cabinet(), "cabinet").expect("our own scene"));
+    let stage = Arc::new(Stage::new(scene, Some(sky)));
+    let row = |what: String, r: &tracer::RenderReport| {
+        println!("{what:<34} {:>8.2} s {:>9.1} ksamples/s", r.seconds, r.samples as f64 / r.seconds / 1e3);
+    };
+    println!("\nlens cabinet, growth with pixels and samples");
+    for (width, height, samples) in
+        [(160, 100, 6), (320, 200, 6), (640, 400, 6), (1280, 800, 6), (160, 100, 24), (160, 100, 96)]
+    {
+        let r = rendered(&stage, &sized(width, height, samples), cores()).report();
+        row(format!("{width}×{height} px, {samples} samples"), &r);
+    }
+    println!("\na floor under lamps of which ten matter; noise and noise at equal time against the ten");
+    let mut ten = 0.0;
+    for count in [1, 10, 100, 1_000, 10_000] {
+        let stage = lamps(count);
+        let render = rendered(&stage, &sized(320, 200, 64).with(K::DepthTotal, 1), cores());
+        let (r, plate) = (render.report(), render.plate());
+        let difference: f64 = plate.a.iter().zip(&plate.b).map(|(a, b)| (a[1] - b[1]).powi(2) as f64).sum();
+        let noise = (difference / plate.a.len() as f64).sqrt();
+        // Noise falls with the root of the time.
+        let timed = noise * r.seconds.sqrt();
+        if count == 10 {
+            ten = timed;
+        }
+        row(format!("{count} lamps"), &r);
+        if ten > 0.0 {
+            println!("{:<34} noise {noise:.4}, at equal time {:.2} ×", "", timed / ten);
+        }
+    }
+}
+
+fn main() {
+    let word = std::env::args().nth(1).unwrap_or_default();
+    if word != "growth" {
+        scenes();
+    }
+    if word != "scenes" {
+        growth();
     }
 }

@@ -194,6 +194,11 @@ impl Render {
         &self.description
     }
 
+    /// Bytes that a pixel of the film takes.
+    pub fn bytes_per_pixel(&self) -> usize {
+        Film::bytes_per_pixel(&self.settings, &self.arrangement.lights.groups)
+    }
+
     pub fn done(&self) -> bool {
         self.round >= self.rounds.len()
     }
