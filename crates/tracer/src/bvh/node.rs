@@ -12,9 +12,10 @@ pub(super) const EMPTY: u32 = u32::MAX;
 #[derive(Clone)]
 #[repr(C, align(64))]
 pub(super) struct Node {
+    /// In one line of the cache with the first bounds, so that the codes are there once the boxes are tested.
+    pub child: [u32; WIDTH],
     /// x lower, x upper, y lower, y upper, z lower, z upper.
     pub bounds: [[f32; WIDTH]; 6],
-    pub child: [u32; WIDTH],
 }
 
 impl Node {

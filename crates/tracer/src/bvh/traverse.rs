@@ -122,30 +122,6 @@ pub(super) trait Leaves {
     fn test(&self, ready: &Self::Ready, leaf: u32, best: &mut Hit) -> bool;
 }
 
-/// Asks for a line of memory ahead of its use.
-#[inline(always)]
-fn fetch_line<T>(p: *const T) {
-    #[cfg(target_arch = "x86_64")]
-    {
-        use std::arch::x86_64::{_MM_HINT_T0, _mm_prefetch};
-        // SAFETY: a prefetch never faults.
-        unsafe { _mm_prefetch::<_MM_HINT_T0>(p.cast()) };
-    }
-    #[cfg(not(target_arch = "x86_64"))]
-    let _ = p;
-}
-
-/// Asks for the memory of a node that waits on the stack.
-#[inline(always)]
-fn fetch(nodes: &[Node], code: u32) {
-    if code & LEAF == 0 {
-        let p = nodes.as_ptr().wrapping_add(code as usize).cast::<u8>();
-        // Two lines bring their neighbours along.
-        fetch_line(p);
-        fetch_line(p.wrapping_add(128));
-    }
-}
-
 /// The body of both traversals: asks `$leaf` about each leaf that may hold something before `$best.distance`.
 ///
 /// SAFETY of the unchecked look-ups: codes come from the builder, which makes nodes for all of them; a path through the tree
@@ -163,8 +139,6 @@ macro_rules! traversal {
         'all: loop {
             'down: while code & LEAF == 0 {
                 let node: &Node = unsafe { $nodes.get_unchecked(code as usize) };
-                // Needed right after the test of the boxes, and in another line of the cache.
-                fetch_line(&raw const node.child);
                 let mut hits = slabs.test(node, $best.distance, &mut enter.0);
                 if hits == 0 {
                     code = EMPTY;
@@ -192,7 +166,6 @@ macro_rules! traversal {
                 hits &= hits - 1;
                 let (a, b) = (entry(first), entry(second));
                 let (near, distant) = (a.min(b), a.max(b));
-                fetch($nodes, distant as u32);
                 unsafe { stack.add(top).write(distant) };
                 top += 1;
                 if hits == 0 {
@@ -207,7 +180,6 @@ macro_rules! traversal {
                     // The nearest stays aside; insertion keeps the others in order, near ones on top.
                     let (e, n) = (e.max(nearest), e.min(nearest));
                     nearest = n;
-                    fetch($nodes, e as u32);
                     let mut at = top;
                     unsafe {
                         while at > bottom && stack.add(at - 1).read() < e {
