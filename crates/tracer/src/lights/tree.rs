@@ -78,6 +78,10 @@ struct Node {
 
 const IS_LIGHT: u32 = 1 << 31;
 
+/// Levels of the tree in which groups may be opened before the draw: enough to tell a few near lights from thousands far away,
+/// few enough to cost little where lights are close together.
+const OPENED: u32 = 6;
+
 /// Levels of the tree at most: thirty by cost, then halves of at most 2³² lights.
 const MOST_DEPTH: usize = 64;
 
@@ -134,9 +138,11 @@ impl Node {
         }
     }
 
-    /// A group that is nearer than twice its radius.
-    fn is_uncertain(&self, r: &Receiver) -> bool {
-        self.next & IS_LIGHT == 0 && (self.centre - r.position).length_squared() < 4.0 * self.radius * self.radius
+    /// A group in the upper levels that is nearer than 1.4 times its radius.
+    fn is_uncertain(&self, r: &Receiver, depth: u32) -> bool {
+        depth < OPENED
+            && self.next & IS_LIGHT == 0
+            && (self.centre - r.position).length_squared() < 2.0 * self.radius * self.radius
     }
 
     /// An estimate of the light that arrives; zero only if none can.
@@ -212,15 +218,16 @@ impl LightTree {
     /// something, and single lights. A group around or near the receiver is worth no more than a guess; its children are
     /// told in its place. `tell` gets a node with its importance and returns whether to go on.
     fn cut(&self, r: &Receiver, tell: &mut impl FnMut(usize, f32) -> bool) {
-        let mut stack = [0u32; 2 * MOST_DEPTH];
+        let mut stack = [(0u32, 0u32); 2 * MOST_DEPTH];
         let mut top = usize::from(!self.nodes.is_empty());
         while top > 0 {
             top -= 1;
-            let i = stack[top] as usize;
+            let (i, depth) = stack[top];
+            let i = i as usize;
             let n = &self.nodes[i];
-            if n.is_uncertain(r) {
-                stack[top] = n.next + 1;
-                stack[top + 1] = n.next;
+            if n.is_uncertain(r, depth) {
+                stack[top] = (n.next + 1, depth + 1);
+                stack[top + 1] = (n.next, depth + 1);
                 top += 2;
             } else if !tell(i, n.importance(r)) {
                 return;
@@ -283,8 +290,10 @@ impl LightTree {
         let (trail, depth) = self.trails[light as usize];
         let mut node = &self.nodes[0];
         let mut turns = (0..depth).map(|k| (trail >> k & 1) as usize);
-        while node.is_uncertain(r) {
+        let mut down = 0;
+        while node.is_uncertain(r, down) {
             let Some(turn) = turns.next() else { break };
+            down += 1;
             node = &self.nodes[node.next as usize + turn];
         }
         let mut chance = node.importance(r) / total;
