@@ -115,16 +115,26 @@ fn scenes() {
     }
 }
 
-/// A floor under so many lamps, ten of which matter.
+/// A floor with posts that throw shadows, under so many lamps, ten of which matter.
 fn lamps(count: usize) -> Arc<Stage> {
-    let corners = [[-50.0, -50.0], [-50.0, 50.0], [50.0, 50.0], [50.0, -50.0]];
-    let triangle = |vertices| Triangle { vertices, material: 0, object: 0 };
-    let world = Mesh {
-        positions: corners.map(|[x, z]| Vec3::new(x, 0.0, z)).to_vec(),
-        normals: vec![Vec3::Y; 4],
-        triangles: vec![triangle([0, 1, 2]), triangle([0, 2, 3])],
-        ..Mesh::default()
+    let mut world = Mesh::default();
+    let mut quad = |corner: Vec3, a: Vec3, b: Vec3| {
+        let first = world.positions.len() as u32;
+        world.positions.extend([corner, corner + a, corner + a + b, corner + b]);
+        world.normals.extend([a.cross(b).normalize(); 4]);
+        let triangle = |k: u32| Triangle { vertices: [first, first + k, first + k + 1], material: 0, object: 0 };
+        world.triangles.extend([triangle(1), triangle(2)]);
     };
+    quad(Vec3::new(-50.0, 0.0, -50.0), Vec3::Z * 100.0, Vec3::X * 100.0);
+    for i in 0..9 {
+        let p = Vec3::new(0.6 * (i % 3) as f32 - 0.7, 0.0, 0.6 * (i / 3) as f32 - 0.5);
+        let (x, y, z) = (Vec3::X * 0.1, Vec3::Y * 0.6, Vec3::Z * 0.1);
+        quad(p, y, x);
+        quad(p + z, x, y);
+        quad(p, z, y);
+        quad(p + x, y, z);
+        quad(p + y, z, x);
+    }
     let place = |i: usize| {
         if i < 10 {
             return Vec3::new(0.4 * (i % 5) as f32 - 0.8, 1.0 + 0.1 * i as f32, 0.5 * (i / 5) as f32);
