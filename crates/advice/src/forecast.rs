@@ -154,11 +154,15 @@ pub fn forecast(test: Measured, tuning: &Tuning, machine: &Machine) -> Option<Fo
 
     // Scatter of the load between superblocks, as if they were drawn at random from the frame.
     let mean = processor / pixels;
-    let variance = loads.iter().map(|(l, p)| (l / p.max(1.0) - mean).powi(2)).sum::<f64>() / loads.len() as f64;
+    let free = loads.len().saturating_sub(1);
+    let squares = loads.iter().map(|(l, p)| (l / p.max(1.0) - mean).powi(2)).sum::<f64>();
+    // One superblock says nothing of the scatter: then as much as the load itself. Neighbours are more alike than the rest
+    // of the frame: at least a fifth.
+    let variance = if free > 0 { squares / free as f64 } else { mean * mean }.max((0.2 * mean).powi(2));
     let unseen = (1.0 - seen).max(0.0);
     let drawn = (variance * unseen / loads.len() as f64).sqrt() / mean.max(1e-18);
     let scale = if same_frame { 0.0 } else { 0.1 };
-    let spread = (0.1f64.powi(2) + (2.0 * drawn).powi(2) + f64::powi(scale, 2)).sqrt();
+    let spread = (0.1f64.powi(2) + (student(free) * drawn).powi(2) + f64::powi(scale, 2)).sqrt();
     let below = (spread.powi(2) + (1.0 - fewest / samples).powi(2)).sqrt().min(0.95);
     let above = (spread.powi(2) + (dearest / samples - 1.0).powi(2)).sqrt();
 
@@ -185,6 +189,12 @@ pub fn forecast(test: Measured, tuning: &Tuning, machine: &Machine) -> Option<Fo
             .filter(|id| !COMPUTED.iter().any(|k| tuning::KNOBS[*k as usize].id == *id))
             .collect(),
     })
+}
+
+/// Half the width of the 95 % interval of a mean in standard errors, by degrees of freedom (Student 1908; any table).
+fn student(free: usize) -> f64 {
+    const T: [f64; 10] = [12.71, 4.30, 3.18, 2.78, 2.57, 2.45, 2.36, 2.31, 2.26, 2.23];
+    T.get(free.max(1) - 1).copied().unwrap_or(2.0)
 }
 
 fn cause_of(r: &RayCount) -> CauseKind {

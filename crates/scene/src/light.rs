@@ -23,16 +23,3 @@ pub struct Light {
     /// The way the light shines, unit length.
     pub direction: Vec3,
 }
-
-impl Light {
-    /// Share of a spot's intensity that leaves in direction `w` (unit, away from the light): the extension's own formula.
-    pub fn cone(&self, w: Vec3) -> f32 {
-        match self.kind {
-            LightKind::Spot { cos_inner, cos_outer } => {
-                let t = (self.direction.dot(w) - cos_outer) / (cos_inner - cos_outer).max(1e-4);
-                t.clamp(0.0, 1.0).powi(2)
-            }
-            _ => 1.0,
-        }
-    }
-}

@@ -1,8 +1,8 @@
 //! A scene made ready for rays: acceleration structure, tables, and the look-up of a surface point.
 //!
 //! Shading normals: the interpolated or mapped normal is bent until its mirror direction lies above the surface, so that no
-//! reflection is lost into it (Keller et al. 2017, "The Iray Light Transport Simulation and Rendering System", names the
-//! idea; the bending used here is the half vector of the view and the lifted mirror direction). Rays leave smooth surfaces
+//! reflection is lost into it (after Keller et al. 2017; bent to the half vector of the view and the lifted mirror
+//! direction). Rays leave smooth surfaces
 //! from the point lifted to the tangent planes of its vertices, which moves the terminator of coarse meshes to where the
 //! smooth surface has it (Hanika 2021, "Hacking the Shadow Terminator").
 

@@ -45,6 +45,10 @@ fn assert_same(a: &Plate, b: &Plate) {
     assert!(bits(&a.a) == bits(&b.a) && bits(&a.b) == bits(&b.b), "halves differ");
     assert!(bits(&a.albedo) == bits(&b.albedo) && bits(&a.normal) == bits(&b.normal), "guides differ");
     assert!(a.depth == b.depth && a.coverage == b.coverage);
+    assert_eq!(a.layers.len(), b.layers.len());
+    for ((name, x), (_, y)) in a.layers.iter().zip(&b.layers) {
+        assert!(x.iter().zip(y).all(|(x, y)| x.to_bits() == y.to_bits()), "layer {name} differs");
+    }
 }
 
 #[test]
@@ -65,6 +69,34 @@ fn a_region_is_the_crop_of_the_frame_bit_for_bit() {
             assert_same(&part, &whole.crop(region));
         }
     }
+}
+
+/// Signed filters, parts, lens, haze and tail fill leave it so; and a stopped render goes on with all of them.
+#[test]
+fn a_region_with_everything_on_is_the_crop_and_goes_on() {
+    let stage = stage();
+    let t = uneven(true, "8")
+        .with(K::FrameFilter, "lanczos")
+        .with(K::FrameFilterRadius, 2.0)
+        .with(K::FrameAperture, 40.0)
+        .with(K::FrameFocus, 3.0)
+        .with(K::HazeDensity, 0.05)
+        .with(K::PathsFill, true)
+        .with(K::SplitDiffuse, 2)
+        .with(K::DeliveryParts, true);
+    let whole = run(&stage, describe(t.clone(), None), 2).plate();
+    assert!(whole.layers.iter().any(|l| l.0 == "tail.G" && l.1.iter().any(|v| *v > 0.0)));
+    let region = Region { x: 37, y: 21, width: 50, height: 41 };
+    let d = describe(t, Some(region));
+    let pool = Arc::new(own_pool(2).unwrap());
+    let mut render = Render::new(stage.clone(), d.clone(), pool.clone(), false).unwrap();
+    for _ in 0..5 {
+        render.step(&AtomicBool::new(false));
+    }
+    assert!(!render.done());
+    let mut resumed = Render::resume(stage, d, pool, &render.save()).unwrap();
+    while resumed.step(&AtomicBool::new(false)) {}
+    assert_same(&resumed.plate(), &whole.crop(region));
 }
 
 #[test]

@@ -147,7 +147,7 @@ fn furnace(s: &Surface, cos: f32) -> [Vec3; 2] {
 }
 
 /// White furnace: white metal, a white matte base under a clear layer, any mixture of both, a clear coat's base and glass send
-/// back all light, at every roughness and angle (Kulla and Conty 2017, "Revisiting Physically Based Shading at Imageworks").
+/// back all light, at every roughness and angle (Kulla and Conty 2017).
 #[test]
 fn white_surfaces_lose_nothing() {
     for roughness in [0.0, 0.1, 0.3, 0.5, 0.75, 1.0] {
