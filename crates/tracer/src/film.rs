@@ -157,9 +157,9 @@ impl Layout {
 
     /// Tells the values of the layers of a pixel: means of parts, of the tail and of groups with the luminance of their
     /// half-difference, the share of direct light that is in shadow, and the first hit. `halves` is the picture there.
-    fn values(&self, row: &[f32], n: u32, halves: [Rgb; 2], tail: &[f32; 3], guides: f32, tell: &mut impl FnMut(f32)) {
-        let filled: [Rgb; 2] = std::array::from_fn(|h| self.filled(row, tail, h, n));
-        let bare: [Vec3; 2] = std::array::from_fn(|h| Vec3::from_array(halves[h]) - Vec3::from_array(filled[h]));
+    fn values(&self, row: &[f32], n: u32, halves: [Rgb; 2], tail: &[f32; 3], guides: f32, tell: &mut dyn FnMut(f32)) {
+        let filled: [Vec3; 2] = std::array::from_fn(|h| Vec3::from_array(self.filled(row, tail, h, n)));
+        let bare: [Vec3; 2] = std::array::from_fn(|h| Vec3::from_array(halves[h]) - filled[h]);
         let slots = &row[self.parts_at()..self.first_at()];
         // With signed weights a half's parts are divided by its sum of weights, as the picture is. Where the picture takes
         // its positive lobe alone, they keep their proportions.
@@ -175,24 +175,22 @@ impl Layout {
             let sum: Vec3 = parts.map(|s| Vec3::new(s[3 * h], s[3 * h + 1], s[3 * h + 2])).sum();
             Vec3::select(sum.cmpne(Vec3::ZERO), bare[h] / sum, Vec3::ZERO)
         });
-        for (k, slot) in slots.chunks_exact(self.slot()).enumerate() {
-            if k == PARTS && self.fill {
-                let [a, b] = filled.map(Vec3::from_array);
-                tell_picture(a, b, tell);
-            }
+        let tell_slot = |slot: &[f32], tell: &mut dyn FnMut(f32)| {
             if self.signed {
                 let half = |h: usize| Vec3::new(slot[3 * h], slot[3 * h + 1], slot[3 * h + 2]) * weights[h];
-                tell_picture(half(0), half(1), tell);
+                tell_picture([half(0), half(1)], tell);
             } else {
                 let each = 1.0 / (2 * n) as f32;
                 (0..3).for_each(|c| tell(slot[c] * each));
                 tell(slot[3].abs() * each);
             }
+        };
+        let (parts, groups) = slots.split_at(PARTS * self.slot());
+        parts.chunks_exact(self.slot()).for_each(|slot| tell_slot(slot, tell));
+        if self.fill {
+            tell_picture(filled, tell);
         }
-        if self.groups.is_empty() && self.fill {
-            let [a, b] = filled.map(Vec3::from_array);
-            tell_picture(a, b, tell);
-        }
+        groups.chunks_exact(self.slot()).for_each(|slot| tell_slot(slot, tell));
         let first = &row[self.first_at()..];
         tell(if first[0] > 0.0 { first[1] / first[0] } else { 0.0 });
         first[2..12].iter().for_each(|v| tell(v * guides));
@@ -241,7 +239,7 @@ fn counts_signed(n: u32, negative: u32) -> bool {
 }
 
 /// RGB of the mean of two halves, and the luminance of half their difference.
-fn tell_picture(a: Vec3, b: Vec3, tell: &mut impl FnMut(f32)) {
+fn tell_picture([a, b]: [Vec3; 2], tell: &mut dyn FnMut(f32)) {
     (0.5 * (a + b)).to_array().into_iter().for_each(&mut *tell);
     tell(0.5 * luminance((a - b).to_array()).abs());
 }

@@ -1,6 +1,6 @@
 //! Traversal: single rays, near children first, with a stack that is sorted by distance and culled when popped.
-//! One function uses AVX2 and FMA; the other does the same with plain arithmetic. Both find the same hits bit for bit: only the
-//! test of the boxes differs, and it only ever lets more through.
+//! One function uses AVX2 and FMA; the other does the same with plain arithmetic. Both find the same hits bit for bit: only
+//! the test of the boxes differs, and it only ever lets more through.
 
 use super::node::{EMPTY, LEAF, Node, WIDTH};
 use super::{Hit, Ray};

@@ -351,7 +351,9 @@ impl Lights {
         match which {
             Which::Sky => odds.sky,
             Which::Sun(i) => odds.share(self.suns[i as usize].expected(r)),
-            Which::Placed(i) => odds.placed * self.tree.chance(r, odds.importance, i),
+            Which::Placed(i) if odds.placed > 0.0 => odds.placed * self.tree.chance(r, odds.importance, i),
+            // A lamp that is never chosen here may still be met: by scattering alone.
+            Which::Placed(_) => 0.0,
         }
     }
 

@@ -141,4 +141,8 @@ fn the_first_choice_is_a_distribution() {
     for (which, count) in all.iter().zip(counts) {
         assert!((count as f32 / 10_000.0 - lights.chance(&odds, &r, *which)).abs() < 1e-3);
     }
+    // Facing away no lamp is chosen, and the chance to say so is zero, not undefined.
+    let away = Receiver { normal: Some(Vec3::NEG_Y), ..r };
+    let odds = lights.odds(&away);
+    assert_eq!(all.map(|w| lights.chance(&odds, &away, w)), [1.0, 0.0, 0.0, 0.0]);
 }
