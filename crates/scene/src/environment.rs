@@ -63,14 +63,7 @@ impl Environment {
         Vec3::new(sin_theta * sin_phi, cos_theta, -sin_theta * cos_phi)
     }
 
-    /// Radiance from a unit direction, bilinear, wrapping around.
-    #[inline]
-    pub fn radiance(&self, direction: Vec3) -> Vec3 {
-        let (u, v) = Environment::uv(direction);
-        self.at(u, v)
-    }
-
-    /// Radiance at picture coordinates.
+    /// Radiance at picture coordinates, bilinear, wrapping around.
     #[inline]
     pub fn at(&self, u: f32, v: f32) -> Vec3 {
         let x = u * self.width as f32 - 0.5;
@@ -104,7 +97,8 @@ mod tests {
         let mut e = Environment::uniform([1.0; 3]);
         e.width = 2;
         e.pixels = vec![[0.0; 3], [1.0; 3]];
-        let seam = e.radiance(Environment::direction(0.0, 0.5)).x;
+        let (u, v) = Environment::uv(Environment::direction(0.0, 0.5));
+        let seam = e.at(u, v).x;
         assert!((seam - 0.5).abs() < 1e-5, "bilinear across the seam: {seam}");
     }
 }

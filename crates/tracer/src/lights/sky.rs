@@ -97,9 +97,8 @@ mod tests {
                 for j in 0..n {
                     let (u, v) = ((i as f32 + 0.5) / (2 * n) as f32, (j as f32 + 0.5) / n as f32);
                     let solid = (TAU * PI * (v * PI).sin() / (2 * n * n) as f32) as f64;
-                    let d = Environment::direction(u, v);
                     mass += sky.pdf((u, v)) as f64 * solid;
-                    light += map.radiance(d).x as f64 * solid;
+                    light += map.at(u, v).x as f64 * solid;
                 }
             }
             assert!((mass - 1.0).abs() < 0.01, "{mass}");
@@ -111,7 +110,7 @@ mod tests {
                     let ((u, v), pdf) = sky.draw(Vec2::new(x, y));
                     let d = Environment::direction(u, v);
                     strays += ((sky.pdf(Environment::uv(d)) / pdf - 1.0).abs() > 0.02) as u32;
-                    (map.radiance(d).x / pdf) as f64
+                    (map.at(u, v).x / pdf) as f64
                 })
                 .sum::<f64>()
                 / draws as f64;
