@@ -7,7 +7,8 @@
 //! A test of a region stands for the rest of the frame, and the interval says so: superblocks are treated as a random
 //! sample of the frame, which a region is not, so the sampling error is doubled.
 
-use serde::Serialize;
+use picture::{Region, footprint, reduce::gain};
+use serde::{Deserialize, Serialize};
 use tracer::{
     Description, RayCount, RayKind, RenderReport, SavedCounts, expected_samples, floored_variances, grain_at, growth,
     superblocks,
@@ -16,7 +17,7 @@ use ts_rs::TS;
 use tuning::{K, Tuning};
 
 /// What is known about this machine apart from the test: seconds a pixel, and seconds to get a scene ready.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, serde::Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct Machine {
     pub start: f64,
     pub denoise_per_pixel: f64,
@@ -81,6 +82,7 @@ pub struct Forecast {
 const COMPUTED: &[K] = &[
     K::FrameWidth,
     K::FrameHeight,
+    K::FrameOversize,
     K::FrameTransparent,
     K::SamplingAdaptive,
     K::SamplingLeast,
@@ -92,20 +94,45 @@ const COMPUTED: &[K] = &[
     K::DeliveryParts,
 ];
 
-/// Forecast of the whole frame at `tuning`; none if the test has not got far enough to say anything.
-pub fn forecast(test: Measured, tuning: &Tuning, machine: &Machine) -> Option<Forecast> {
+impl Forecast {
+    /// Seconds alone, with their interval.
+    pub fn brief(&self) -> Brief {
+        Brief { seconds: self.seconds, low: self.low, high: self.high }
+    }
+}
+
+/// Seconds of a forecast and the interval in which it should end.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, TS)]
+pub struct Brief {
+    pub seconds: f64,
+    pub low: f64,
+    pub high: f64,
+}
+
+/// Forecast of the whole frame at `tuning`, or of a region of it; none if the test has not got far enough to say anything.
+pub fn forecast(test: Measured, tuning: &Tuning, region: Option<Region>, machine: &Machine) -> Option<Forecast> {
     let d = test.description;
-    let area = d.area();
+    let area = d.film_area();
     let per_half = |k| tuning.whole(k).div_ceil(2);
     let (least, most) = (per_half(K::SamplingLeast), per_half(K::SamplingMost));
     let (adaptive, threshold) = (tuning.switch(K::SamplingAdaptive), tuning.real(K::SamplingThreshold));
+    // Grain counts delivered pixels: another oversize reduces another number of samples into each.
+    let oversize = gain(tuning.real(K::FrameOversize)) / gain(d.tuning.real(K::FrameOversize));
     // Processor seconds a pixel of each superblock that the test has seen.
     let mut loads: Vec<(f64, f64)> = Vec::new();
     let growth = growth(test.counts.tiles.iter().flat_map(|(_, blocks)| blocks.iter().map(|b| (b, 1))));
     let (mut pixels, mut samples, mut settled) = (0.0f64, 0.0f64, 0.0f64);
     // Samples if grain fell with the square root of the count at once, and if it went on growing for longer.
     let (mut fewest, mut dearest) = (0.0f64, 0.0f64);
-    for (bounds, (spent, blocks)) in superblocks(area, d.frame()).zip(&test.counts.tiles) {
+    // Where the test has seen the wanted region, its own superblocks there tell most.
+    let wanted = region
+        .filter(|_| (tuning.whole(K::FrameWidth), tuning.whole(K::FrameHeight)) == d.frame())
+        .filter(|r| r.shared(d.area()) == Some(*r))
+        .map(|r| footprint(r, d.frame(), d.film_frame()));
+    for (bounds, (spent, blocks)) in superblocks(area, d.film_frame()).zip(&test.counts.tiles) {
+        if wanted.is_some_and(|w| w.shared(bounds).is_none()) {
+            continue;
+        }
         let columns = bounds.width.div_ceil(d.block());
         let areas: Vec<u32> = (0..blocks.len() as u32)
             .map(|i| {
@@ -121,7 +148,7 @@ pub fn forecast(test: Measured, tuning: &Tuning, machine: &Machine) -> Option<Fo
                 continue;
             }
             taken += p * 2.0 * b.n as f64;
-            let floored = (variance / b.n as f64).sqrt();
+            let floored = (variance / b.n as f64).sqrt() * oversize;
             let stop = |growth: f64| {
                 if adaptive { expected_samples(floored, b.n, growth, least, most, threshold) } else { most as f64 }
             };
@@ -143,14 +170,20 @@ pub fn forecast(test: Measured, tuning: &Tuning, machine: &Machine) -> Option<Fo
         return None;
     }
     let frame = (tuning.whole(K::FrameWidth), tuning.whole(K::FrameHeight));
-    let frame_pixels = frame.0 as f64 * frame.1 as f64;
+    let frame_pixels = region.map_or(frame.0 as f64 * frame.1 as f64, |r| r.area() as f64);
+    // What is rendered of them.
+    let film_pixels = frame_pixels * tuning.real(K::FrameOversize).powi(2);
     let efficiency =
         (test.report.processor_seconds / (test.report.seconds * test.report.threads as f64)).clamp(0.3, 1.0);
     let workers = test.report.threads as f64 * efficiency;
     let processor: f64 = loads.iter().map(|l| l.0).sum();
-    let sampling = processor / pixels * frame_pixels / workers;
-    let same_frame = frame == d.frame();
-    let seen = (area.area() as f64 / (d.frame().0 as f64 * d.frame().1 as f64)).min(1.0);
+    let sampling = processor / pixels * film_pixels / workers;
+    let same_oversize = tuning.real(K::FrameOversize) == d.tuning.real(K::FrameOversize);
+    let same_frame = frame == d.frame() && same_oversize;
+    let seen = match wanted {
+        Some(_) => 1.0,
+        None => (d.area().area() as f64 / (d.frame().0 as f64 * d.frame().1 as f64)).min(1.0),
+    };
 
     // Scatter of the load between superblocks, as if they were drawn at random from the frame.
     let mean = processor / pixels;

@@ -2,4 +2,4 @@
 
 mod forecast;
 
-pub use forecast::{Cause, CauseKind, Forecast, Machine, Measured, forecast};
+pub use forecast::{Brief, Cause, CauseKind, Forecast, Machine, Measured, forecast};

@@ -4,7 +4,7 @@ use advice::{Machine, Measured, forecast};
 use picture::Region;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
-use tracer::{Description, Render, Stage, VERSION, own_pool};
+use tracer::{Description, Render, Stage, own_pool};
 use tuning::{K, Tuning};
 
 fn stage() -> Arc<Stage> {
@@ -14,15 +14,7 @@ fn stage() -> Arc<Stage> {
 }
 
 fn run(stage: &Arc<Stage>, tuning: &Tuning, region: Option<Region>) -> Render {
-    let d = Description {
-        scene: String::new(),
-        environment: None,
-        camera: "Front".into(),
-        region,
-        tuning: tuning.clone(),
-        edits: Default::default(),
-        version: VERSION.into(),
-    };
+    let d = Description { region, ..Description::new("", None, "Front", tuning.clone()) };
     let mut render = Render::new(stage.clone(), d, Arc::new(own_pool(2).unwrap()), false).unwrap();
     while render.step(&AtomicBool::new(false)) {}
     render
@@ -47,7 +39,7 @@ fn a_short_test_of_the_frame_foretells_the_samples_of_the_final() {
     for (most, threshold) in [(256, 0.05), (128, 0.10), (64, 0.02)] {
         let wanted = tuned(most, threshold);
         let measured = Measured { description: short.description(), counts: &counts, report: &report };
-        let f = forecast(measured, &wanted, &Machine::default()).unwrap();
+        let f = forecast(measured, &wanted, None, &Machine::default()).unwrap();
         let actual = run(&stage, &wanted, None).report();
         let error = f.samples_per_pixel / actual.samples_per_pixel - 1.0;
         assert!(
@@ -69,7 +61,7 @@ fn what_is_extrapolated_or_unknown_is_said() {
     let part = run(&stage, &tuned(16, 0.05), Some(region));
     let (counts, report) = (part.save().counts, part.report());
     let measured = Measured { description: part.description(), counts: &counts, report: &report };
-    let of = |t: &Tuning| forecast(measured, t, &Machine::default()).unwrap();
+    let of = |t: &Tuning| forecast(measured, t, None, &Machine::default()).unwrap();
     let same = of(&tuned(64, 0.05));
     assert!(!same.measured && (same.seen - 1200.0 / 12288.0).abs() < 1e-9);
     let wide = |f: &advice::Forecast| (f.high - f.low) / f.seconds;
@@ -78,6 +70,7 @@ fn what_is_extrapolated_or_unknown_is_said() {
     let seen = forecast(
         Measured { description: whole.description(), counts: &counts, report: &report },
         &tuned(64, 0.05),
+        None,
         &Machine::default(),
     )
     .unwrap();

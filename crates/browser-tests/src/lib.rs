@@ -1,6 +1,7 @@
 //! Drives the real program in a real browser: the server in this process, Debian's Chromium headless through ChromeDriver.
 //! Every foreign address is made unreachable, so a request that leaves the machine fails.
 
+use fantoccini::key::Key;
 use fantoccini::{Client, ClientBuilder, Locator};
 use serde_json::json;
 use std::io::{BufRead, BufReader};
@@ -105,8 +106,60 @@ impl Page {
             .unwrap_or_else(|e| panic!("\"{text}\": {e}"))
     }
 
+    /// Presses the first element of this name that can be pressed; what moves or comes late is tried again.
     pub async fn press(&self, text: &str) {
-        self.named(text).await.click().await.unwrap_or_else(|e| panic!("press \"{text}\": {e}"));
+        let path = format!("//*[@aria-label='{text}'] | //*[normalize-space(text())='{text}']");
+        let start = Instant::now();
+        let mut last = String::from("it is not there");
+        while start.elapsed() < Duration::from_secs(30) {
+            for e in self.client.find_all(Locator::XPath(&path)).await.unwrap_or_default() {
+                match e.click().await {
+                    Ok(()) => return,
+                    Err(e) => last = e.to_string(),
+                }
+            }
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+        panic!("press \"{text}\": {last}");
+    }
+
+    /// Types into the field with this label and leaves it.
+    pub async fn set(&self, label: &str, text: &str) {
+        let f = self.see(&format!("input[aria-label='{label}']")).await;
+        f.click().await.unwrap_or_else(|e| panic!("click {label}: {e}"));
+        // A click selects what is there, so that typing replaces it.
+        tokio::time::sleep(Duration::from_millis(80)).await;
+        f.send_keys(&format!("{text}{}", char::from(Key::Enter))).await.unwrap_or_else(|e| panic!("type {label}: {e}"));
+    }
+
+    /// A key for the bench, while no field has the focus.
+    pub async fn key(&self, key: &str) {
+        self.script("document.activeElement?.blur(); return true").await;
+        self.see("body").await.send_keys(key).await.unwrap_or_else(|e| panic!("key {key}: {e}"));
+    }
+
+    /// Waits until something about a shot, as the API tells it, is true: `s` is the shot.
+    pub async fn shot_until(&self, what: &str, name: &str, condition: &str) {
+        let code = format!(
+            "return fetch('/api/shots').then(r => r.json()).then(all => {{ const s = all.find(s => s.name === '{name}'); return Boolean({condition}) }})"
+        );
+        self.until(what, &code).await;
+    }
+
+    /// Drops files on an element, as a hand would: names with their contents.
+    pub async fn drop_files(&self, css: &str, files: &[(&str, &[u8])]) {
+        use base64::Engine;
+        let list: Vec<_> =
+            files.iter().map(|(n, b)| json!([n, base64::engine::general_purpose::STANDARD.encode(b)])).collect();
+        self.see(css).await;
+        let code = format!(
+            "const t = new DataTransfer(); \
+             for (const [n, b] of {}) t.items.add(new File([Uint8Array.from(atob(b), c => c.charCodeAt(0))], n)); \
+             document.querySelector('{css}').dispatchEvent(new DragEvent('drop', {{bubbles: true, cancelable: true, dataTransfer: t}})); \
+             return true",
+            json!(list)
+        );
+        self.script(&code).await;
     }
 
     /// Evaluates JavaScript, e.g. `return document.title`.
@@ -118,7 +171,7 @@ impl Page {
     pub async fn until(&self, what: &str, code: &str) {
         let start = Instant::now();
         while self.script(code).await != json!(true) {
-            assert!(start.elapsed() < Duration::from_secs(60), "{what} did not happen");
+            assert!(start.elapsed() < Duration::from_secs(120), "{what} did not happen");
             tokio::time::sleep(Duration::from_millis(50)).await;
         }
     }

@@ -14,15 +14,6 @@ impl Way {
         self.0.until("the end of the test", &over).await;
     }
 
-    /// Types into the field with this label and leaves it.
-    async fn set(&self, label: &str, text: &str) {
-        let f = self.0.see(&format!("input[aria-label='{label}']")).await;
-        f.click().await.unwrap();
-        // A click selects what is there, so that typing replaces it.
-        tokio::time::sleep(std::time::Duration::from_millis(80)).await;
-        f.send_keys(&format!("{text}{}", char::from(Key::Enter))).await.unwrap();
-    }
-
     async fn tuning(&self, id: &str) -> serde_json::Value {
         self.0
             .script(&format!("return fetch('/api/shots').then(r => r.json()).then(s => s.at(-1).tuning['{id}'])"))
@@ -61,13 +52,13 @@ async fn from_shot_to_downloaded_file() {
     // Drag a region, change knobs, test it: it is seen coarse at once and then ends.
     page.drag((0.40, 0.30), (0.62, 0.60)).await;
     page.named("Region width").await;
-    way.set("Least samples", "2*2").await;
+    page.set("Least samples", "2*2").await;
     page.until(
         "change 1",
         "return fetch('/api/shots').then(r => r.json()).then(s => s.at(-1).tuning['sampling.least'] === 4)",
     )
     .await;
-    way.set("Most samples", "8").await;
+    page.set("Most samples", "8").await;
     page.until(
         "change 2",
         "return fetch('/api/shots').then(r => r.json()).then(s => s.at(-1).tuning['sampling.most'] === 8)",
@@ -97,9 +88,9 @@ async fn from_shot_to_downloaded_file() {
     page.press("Picture").await;
 
     // Other samples, threshold and depth; undo and redo by keyboard; test again.
-    way.set("Noise threshold", "5").await;
-    way.set("Most samples", "24").await;
-    way.set("All bounces", "3").await;
+    page.set("Noise threshold", "5").await;
+    page.set("Most samples", "24").await;
+    page.set("All bounces", "3").await;
     page.until(
         "three changes",
         "return fetch('/api/shots').then(r => r.json()).then(s => s.at(-1).tuning['depth.total'] === 3)",
@@ -128,7 +119,7 @@ async fn from_shot_to_downloaded_file() {
     way.ended().await;
 
     // A refused value is explained and changes nothing.
-    way.set("Least samples", "500").await;
+    page.set("Least samples", "500").await;
     page.until(
         "the explanation",
         "return /least samples 500 are more than most samples 24/.test(document.body.textContent)",
@@ -161,8 +152,8 @@ async fn from_shot_to_downloaded_file() {
     assert_eq!(way.count("[data-proof]").await, before);
 
     // The browser goes away in the middle of a test and comes back: it runs on.
-    way.set("Most samples", "4096").await;
-    way.set("Noise threshold", "0.1").await;
+    page.set("Most samples", "4096").await;
+    page.set("Noise threshold", "0.1").await;
     page.until(
         "a long test",
         "return fetch('/api/shots').then(r => r.json()).then(s => s.at(-1).tuning['sampling.most'] === 4096)",
@@ -185,7 +176,7 @@ async fn from_shot_to_downloaded_file() {
     assert!(clock.elapsed().as_secs() < 10);
 
     // A final: whole frame, checked before it starts, delivered and downloaded.
-    way.set("Most samples", "6").await;
+    page.set("Most samples", "6").await;
     page.until(
         "few samples",
         "return fetch('/api/shots').then(r => r.json()).then(s => s.at(-1).tuning['sampling.most'] === 6)",

@@ -17,15 +17,8 @@ fn median(mut v: Vec<f64>) -> f64 {
 }
 
 fn describe(stage: &Stage, tuning: Tuning) -> Description {
-    Description {
-        scene: stage.scene.hash.clone(),
-        environment: stage.environment.as_ref().map(|e| e.hash.clone()),
-        camera: stage.scene.cameras[0].name.clone(),
-        region: None,
-        tuning,
-        edits: Default::default(),
-        version: VERSION.into(),
-    }
+    let sky = stage.environment.as_ref().map(|e| e.hash.as_str());
+    Description::new(&stage.scene.hash, sky, &stage.scene.cameras[0].name, tuning)
 }
 
 fn sized(width: u32, height: u32, samples: u32) -> Tuning {

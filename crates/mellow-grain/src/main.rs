@@ -37,7 +37,7 @@ enum Command {
         #[arg(long)]
         json: bool,
     },
-    /// Differences between two pictures of one size: RMSE, relative MSE, PSNR, SSIM.
+    /// Differences between two pictures of one size: RMSE, relative MSE, PSNR, SSIM, FLIP.
     Compare {
         a: PathBuf,
         b: PathBuf,

@@ -167,15 +167,8 @@ pub fn run(o: &Options) -> Result<(), Fault> {
     if environment.as_ref().is_some_and(|e| e.eight_bit) {
         eprintln!("environment: stored with 8 bits, highlights are clipped and reflections come out dull");
     }
-    let mut description = Description {
-        scene: scene.hash.clone(),
-        environment: environment.as_ref().map(|e| e.hash.clone()),
-        camera: camera.clone(),
-        region,
-        tuning,
-        edits,
-        version: VERSION.into(),
-    };
+    let sky = environment.as_ref().map(|e| e.hash.as_str());
+    let mut description = Description { region, edits, ..Description::new(&scene.hash, sky, &camera, tuning) };
     description.check()?;
     description.edits.check(&scene).map_err(|f| match &o.edits {
         Some(file) => f.within(&file.display().to_string()),

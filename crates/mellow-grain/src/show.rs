@@ -41,10 +41,11 @@ pub fn compare(a: &Path, b: &Path, json: bool) -> Result<(), Fault> {
     }
     let or = |x: Option<f64>, none: &str, unit: &str| x.map_or(none.to_string(), |v| format!("{v:.4}{unit}"));
     print(&format!(
-        "RMSE          {:.6}\nrelative MSE  {:.6}\nPSNR          {}\nSSIM          {}",
+        "RMSE          {:.6}\nrelative MSE  {:.6}\nPSNR          {}\nSSIM          {}\nFLIP          {:.4}",
         m.rmse,
         m.relative_mse,
         or(m.psnr, "infinite (equal on display)", " dB"),
         or(m.ssim, "not defined below 11×11 pixels", ""),
+        m.flip,
     ))
 }

@@ -19,22 +19,35 @@ const FAINT: f32 = 12.0;
 /// Albedo below this is not divided out: dark surfaces would blow up their noise.
 const ALBEDO_FLOOR: f32 = 0.04;
 
+/// The first picture steers the weights; others are carried along with the same weights.
 #[derive(Clone, Copy)]
-struct Pixel {
-    light: Rgb,
+struct Pixel<const N: usize> {
+    light: [Rgb; N],
     variance: f32,
 }
 
 /// The delivered picture: the plate's mean, denoised, `blend` of the way from noisy (0) to denoised (1).
 pub fn quick(plate: &Plate, blend: f32) -> Vec<Rgb> {
     let noisy = plate.mean();
+    let [done] = filtered(plate, [&noisy], blend);
+    done
+}
+
+/// Both halves denoised alike, with the weights of their mean: their difference is the grain that is left.
+pub fn quick_halves(plate: &Plate, blend: f32) -> (Vec<Rgb>, Vec<Rgb>) {
+    let mean = plate.mean();
+    let [_, a, b] = filtered(plate, [&mean, &plate.a, &plate.b], blend);
+    (a, b)
+}
+
+fn filtered<const N: usize>(plate: &Plate, pictures: [&[Rgb]; N], blend: f32) -> [Vec<Rgb>; N] {
     let (w, h) = (plate.region.width as usize, plate.region.height as usize);
     let albedo: Vec<Rgb> = plate.albedo.iter().map(|a| a.map(|c| c.max(ALBEDO_FLOOR))).collect();
     let guides = guides(plate);
-    let mut now: Vec<Pixel> = (0..w * h)
+    let mut now: Vec<Pixel<N>> = (0..w * h)
         .into_par_iter()
         .map(|i| Pixel {
-            light: std::array::from_fn(|c| noisy[i][c] / albedo[i][c]),
+            light: pictures.map(|p| std::array::from_fn(|c| p[i][c] / albedo[i][c])),
             variance: local_variance(plate, &guides, &albedo, i, w, h),
         })
         .collect();
@@ -42,10 +55,11 @@ pub fn quick(plate: &Plate, blend: f32) -> Vec<Rgb> {
     for level in 0..LEVELS {
         now = wavelet(&guides, &now, &slope, w, h, 1 << level);
     }
-    now.iter()
-        .zip(noisy.iter().zip(&albedo))
-        .map(|(p, (n, a))| std::array::from_fn(|c| n[c] + blend * (p.light[c] * a[c] - n[c])))
-        .collect()
+    let blended = |k: usize, i: usize| -> Rgb {
+        let noisy = pictures[k][i];
+        std::array::from_fn(|c| noisy[c] + blend * (now[i].light[k][c] * albedo[i][c] - noisy[c]))
+    };
+    std::array::from_fn(|k| (0..w * h).map(|i| blended(k, i)).collect())
 }
 
 /// Variance of the demodulated mean's luminance, pooled over 5×5 pixels because one difference has one degree of freedom.
@@ -112,18 +126,25 @@ fn depth_slopes(depth: &[f32], w: usize, h: usize) -> Vec<f32> {
         .collect()
 }
 
-fn wavelet(guides: &[Guide], from: &[Pixel], slope: &[f32], w: usize, h: usize, step: usize) -> Vec<Pixel> {
+fn wavelet<const N: usize>(
+    guides: &[Guide],
+    from: &[Pixel<N>],
+    slope: &[f32],
+    w: usize,
+    h: usize,
+    step: usize,
+) -> Vec<Pixel<N>> {
     const KERNEL: [f32; 5] = [1.0 / 16.0, 1.0 / 4.0, 3.0 / 8.0, 1.0 / 4.0, 1.0 / 16.0];
     (0..w * h)
         .into_par_iter()
         .map(|i| {
             let (x, y) = (i % w, i / w);
             let here = from[i];
-            let y0 = luminance(here.light);
+            let y0 = luminance(here.light[0]);
             let guide = &guides[i];
             let per_light = 1.0 / (SIGMA_LIGHT * here.variance.sqrt() + 1e-6);
             let per_depth = 1.0 / (step as f32 * slope[i] * 2.0 + SIGMA_DEPTH * guide.depth + 1e-6);
-            let (mut light, mut variance, mut total) = ([0.0f32; 3], 0.0f32, 0.0f32);
+            let (mut light, mut variance, mut total) = ([[0.0f32; 3]; N], 0.0f32, 0.0f32);
             for (ky, kernel_y) in KERNEL.iter().enumerate() {
                 let qy = y as isize + (ky as isize - 2) * step as isize;
                 if qy < 0 || qy >= h as isize {
@@ -141,18 +162,20 @@ fn wavelet(guides: &[Guide], from: &[Pixel], slope: &[f32], w: usize, h: usize, 
                     } else {
                         let far = unlike(guide, &guides[q])
                             + (guide.depth - guides[q].depth).abs() * per_depth
-                            + (luminance(other.light) - y0).abs() * per_light;
+                            + (luminance(other.light[0]) - y0).abs() * per_light;
                         if far > FAINT {
                             continue;
                         }
                         kernel_x * kernel_y * (-far).exp()
                     };
-                    light = std::array::from_fn(|c| light[c] + k * other.light[c]);
+                    for (sum, l) in light.iter_mut().zip(&other.light) {
+                        *sum = std::array::from_fn(|c| sum[c] + k * l[c]);
+                    }
                     variance += k * k * other.variance;
                     total += k;
                 }
             }
-            Pixel { light: light.map(|l| l / total), variance: variance / (total * total) }
+            Pixel { light: light.map(|l| l.map(|c| c / total)), variance: variance / (total * total) }
         })
         .collect()
 }
@@ -204,6 +227,12 @@ mod tests {
         let (left, right) = (done[24 * 64 + 31][1], done[24 * 64 + 32][1]);
         assert!((left - 0.2).abs() < 0.02 && (right - 0.8).abs() < 0.08, "{left} {right}");
         assert_eq!(quick(&noisy, 0.0), noisy.mean());
+        // Halves denoised alike have the denoised picture as their mean, and little grain is left between them.
+        let (a, b) = quick_halves(&noisy, 1.0);
+        let left: f64 = a.iter().zip(&b).map(|(a, b)| ((a[1] - b[1]) as f64).powi(2)).sum();
+        let had: f64 = noisy.a.iter().zip(&noisy.b).map(|(a, b)| ((a[1] - b[1]) as f64).powi(2)).sum();
+        assert!(left > 0.0 && left < had / 20.0, "{left} of {had}");
+        assert!(done.iter().zip(a.iter().zip(&b)).all(|(d, (a, b))| (d[1] - 0.5 * (a[1] + b[1])).abs() < 1e-4));
 
         let clean = two_fields(0.0);
         let half_a_step = 0.5 / 255.0;

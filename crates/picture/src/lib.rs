@@ -1,16 +1,19 @@
 //! Pictures: what a film develops into, how it is displayed, judged, cleaned, compared and written.
 
+pub mod against;
 pub mod denoise;
 pub mod files;
 pub mod filter;
+pub mod flip;
 pub mod grain;
 pub mod maps;
 pub mod metrics;
+pub mod paper;
 mod plate;
-mod reduce;
+pub mod reduce;
 mod view;
 
-pub use plate::{Plate, Region};
+pub use plate::{Plate, Region, footprint};
 pub use reduce::reduced;
 pub use view::{Transform, View, luminance, srgb_decode, srgb_encode};
 

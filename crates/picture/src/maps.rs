@@ -43,6 +43,19 @@ pub fn grain_map(plate: &Plate, view: &View, block: u32, threshold: f64, most: u
         .collect()
 }
 
+/// Two hues for a signed difference on neutral grey: slate where it is below zero, rust where above.
+const LESS: [f32; 3] = [30.0, 92.0, 130.0];
+const MORE: [f32; 3] = [190.0, 84.0, 24.0];
+
+/// Colour of a signed difference, −1…1 after amplification.
+pub fn signed_colour(difference: f64) -> [u8; 3] {
+    const GREY: [f32; 3] = [128.0; 3];
+    let to = if difference < 0.0 { LESS } else { MORE };
+    // The square root brings small differences out.
+    let t = difference.abs().min(1.0).sqrt() as f32;
+    std::array::from_fn(|c| (GREY[c] + (to[c] - GREY[c]) * t + 0.5) as u8)
+}
+
 /// The map of sample counts, logarithmic between the least and the most present.
 pub fn sample_map(plate: &Plate) -> Vec<[u8; 3]> {
     let (low, high) = sample_range(plate);

@@ -2,9 +2,9 @@
 //!
 //! RMSE and relative MSE on linear values; PSNR and SSIM on display values. SSIM: Wang, Bovik, Sheikh and Simoncelli
 //! (2004): Gaussian window of σ 1.5 cut at 3.5 σ, K1 = 0.01, K2 = 0.03, mean over channels and over the pixels whose
-//! window lies inside the picture.
+//! window lies inside the picture. FLIP: see [`crate::flip`].
 
-use crate::{Rgb, View};
+use crate::{Rgb, View, flip::flip, srgb_decode};
 use fault::{Code, Fault};
 use serde::Serialize;
 use ts_rs::TS;
@@ -19,6 +19,8 @@ pub struct Metrics {
     pub psnr: Option<f64>,
     /// Structural similarity on display values; none if a side is shorter than the window of 11 pixels.
     pub ssim: Option<f64>,
+    /// Mean FLIP of the display values, 0 (alike) to 1.
+    pub flip: f64,
 }
 
 /// Compares `x` with the reference `r`; both of `size`, row by row, linear.
@@ -43,6 +45,10 @@ pub fn compare(x: &[Rgb], r: &[Rgb], size: (usize, usize), view: &View) -> Resul
         relative_mse,
         psnr: (display_mse > 0.0).then(|| -10.0 * display_mse.log10()),
         ssim: ssim(&dx, &dr, size),
+        flip: {
+            let light = |p: &[Rgb]| -> Vec<Rgb> { p.iter().map(|c| view.display(*c).map(srgb_decode)).collect() };
+            flip(&light(x), &light(r), size)
+        },
     })
 }
 
@@ -122,5 +128,23 @@ mod tests {
         assert_eq!((same.rmse, same.psnr), (0.0, None));
         assert!((same.ssim.unwrap() - 1.0).abs() < 1e-12);
         assert!(compare(&field(1), &field(2), (31, 24), &View::PLAIN).is_err());
+    }
+
+    /// Frozen from the authors' reference package, flip-evaluator 1.7 (`evaluate(…, "LDR")` at its default distance), on the
+    /// same arrays; the package computes in single precision.
+    #[test]
+    fn agrees_with_the_authors_flip() {
+        let noisy = compare(&field(1), &field(2), (32, 24), &View::PLAIN).unwrap();
+        assert!((noisy.flip - 0.131_162_986).abs() < 2e-5, "{noisy:?}");
+        let edge = |at: usize| -> Vec<Rgb> {
+            (0..24 * 32).map(|i| if i % 32 < at { [0.05, 0.1, 0.3] } else { [0.8, 0.5, 0.1] }).collect()
+        };
+        let map = crate::flip::flip_map(&edge(19), &edge(16), (32, 24));
+        let mean = map.iter().sum::<f64>() / map.len() as f64;
+        assert!((mean - 0.255_292_922).abs() < 2e-5, "{mean}");
+        for (x, expected) in [(15, 0.797_467), (17, 0.947_047), (25, 0.104_820)] {
+            assert!((map[12 * 32 + x] - expected).abs() < 1e-4, "{x}: {}", map[12 * 32 + x]);
+        }
+        assert_eq!(compare(&field(1), &field(1), (32, 24), &View::PLAIN).unwrap().flip, 0.0);
     }
 }

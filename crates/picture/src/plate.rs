@@ -1,5 +1,6 @@
 //! A plate is what a film develops into: the means of both halves and the guides of a region of a frame.
 
+use crate::reduce::{Weighable, Weights, reach, resampled};
 use crate::{Rgb, View, grain};
 use fault::{Code, Fault};
 use serde::{Deserialize, Serialize};
@@ -28,6 +29,23 @@ impl Region {
 
     pub fn bottom(&self) -> u32 {
         self.y + self.height
+    }
+
+    /// The part that lies in both.
+    pub fn shared(&self, other: Region) -> Option<Region> {
+        let (x, y) = (self.x.max(other.x), self.y.max(other.y));
+        let (right, bottom) = (self.right().min(other.right()), self.bottom().min(other.bottom()));
+        (right > x && bottom > y).then(|| Region { x, y, width: right - x, height: bottom - y })
+    }
+
+    /// Of values that this region holds, row by row, those of a region inside it.
+    pub fn cut<T: Copy>(&self, values: &[T], to: Region) -> Vec<T> {
+        (to.y..to.bottom())
+            .flat_map(|y| {
+                let start = (y - self.y) as usize * self.width as usize + (to.x - self.x) as usize;
+                values[start..start + to.width as usize].iter().copied()
+            })
+            .collect()
     }
 
     /// Refuses a region that is empty or not wholly inside a frame.
@@ -85,26 +103,58 @@ impl Plate {
 
     /// The part of this plate inside `region`, which must lie within its own.
     pub fn crop(&self, region: Region) -> Plate {
-        fn cut<T: Copy>(from: &[T], own: Region, to: Region) -> Vec<T> {
-            (to.y..to.bottom())
-                .flat_map(|y| {
-                    let start = (y - own.y) as usize * own.width as usize + (to.x - own.x) as usize;
-                    from[start..start + to.width as usize].iter().copied()
-                })
-                .collect()
-        }
         let own = self.region;
         Plate {
             frame: self.frame,
             region,
-            a: cut(&self.a, own, region),
-            b: cut(&self.b, own, region),
-            samples: cut(&self.samples, own, region),
-            coverage: cut(&self.coverage, own, region),
-            albedo: cut(&self.albedo, own, region),
-            normal: cut(&self.normal, own, region),
-            depth: cut(&self.depth, own, region),
-            layers: self.layers.iter().map(|(n, v)| (n.clone(), cut(v, own, region))).collect(),
+            a: own.cut(&self.a, region),
+            b: own.cut(&self.b, region),
+            samples: own.cut(&self.samples, region),
+            coverage: own.cut(&self.coverage, region),
+            albedo: own.cut(&self.albedo, region),
+            normal: own.cut(&self.normal, region),
+            depth: own.cut(&self.depth, region),
+            layers: self.layers.iter().map(|(n, v)| (n.clone(), own.cut(v, region))).collect(),
         }
     }
+
+    /// The plate of `region` in a frame of another size: halves and guides are reduced or enlarged each by itself, and samples
+    /// are counted for each new pixel. Names, shapes and units stay.
+    pub fn on_frame(self, frame: (u32, u32), region: Region) -> Plate {
+        if frame == self.frame {
+            return if region == self.region { self } else { self.crop(region) };
+        }
+        let step = (self.frame.0 as f64 / frame.0 as f64, self.frame.1 as f64 / frame.1 as f64);
+        let own = self.region;
+        let across = Weights::tent(step.0, own.x..own.right(), region.x..region.right());
+        let down = Weights::tent(step.1, own.y..own.bottom(), region.y..region.bottom());
+        fn to<T: Weighable>(values: &[T], width: u32, across: &Weights, down: &Weights) -> Vec<T> {
+            resampled(values, width as usize, across, down)
+        }
+        let w = own.width;
+        let counts: Vec<f32> = self.samples.iter().map(|n| *n as f32).collect();
+        let each = (step.0 * step.1) as f32;
+        Plate {
+            frame,
+            region,
+            a: to(&self.a, w, &across, &down),
+            b: to(&self.b, w, &across, &down),
+            samples: to(&counts, w, &across, &down).iter().map(|n| (n * each).round() as u32).collect(),
+            coverage: to(&self.coverage, w, &across, &down),
+            albedo: to(&self.albedo, w, &across, &down),
+            normal: to(&self.normal, w, &across, &down),
+            depth: to(&self.depth, w, &across, &down),
+            layers: self.layers.iter().map(|(n, v)| (n.clone(), to(v, w, &across, &down))).collect(),
+        }
+    }
+}
+
+/// The part of a larger or smaller frame that the given part of a frame needs.
+pub fn footprint(region: Region, frame: (u32, u32), on: (u32, u32)) -> Region {
+    if frame == on {
+        return region;
+    }
+    let x = reach(on.0 as f64 / frame.0 as f64, region.x..region.right(), on.0);
+    let y = reach(on.1 as f64 / frame.1 as f64, region.y..region.bottom(), on.1);
+    Region { x: x.start, y: y.start, width: x.end - x.start, height: y.end - y.start }
 }

@@ -32,7 +32,12 @@ impl From<QueryRejection> for Failure {
 impl From<BytesRejection> for Failure {
     fn from(r: BytesRejection) -> Self {
         if r.status() == StatusCode::PAYLOAD_TOO_LARGE {
-            return Failure(Fault::new(Code::TooLarge, "the file is larger than 1 GiB", "body", "give a smaller file"));
+            return Failure(Fault::new(
+                Code::TooLarge,
+                "the request is larger than 4 MiB",
+                "body",
+                "send less at once",
+            ));
         }
         misread("body", r.body_text())
     }

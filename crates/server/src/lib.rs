@@ -2,6 +2,7 @@
 
 mod failure;
 mod guard;
+mod library_routes;
 mod page;
 mod routes;
 mod socket;
@@ -19,8 +20,8 @@ use tokio::net::TcpListener;
 use tokio::sync::broadcast;
 use workshop::Workshop;
 
-/// Largest body of an import.
-const MOST_UPLOAD: usize = 1 << 30;
+/// Largest body that is held in memory; files stream to disk.
+const MOST_BODY: usize = 4 << 20;
 
 #[derive(Clone)]
 pub(crate) struct App {
@@ -67,9 +68,10 @@ impl Server {
     /// Answers until `end` is ready.
     pub async fn run(self, end: impl Future<Output = ()> + Send + 'static) -> Result<(), Fault> {
         let router: Router = routes::api()
+            .merge(library_routes::api())
             .route("/api/events", axum::routing::get(socket::events))
             .fallback(page::serve)
-            .layer(DefaultBodyLimit::max(MOST_UPLOAD))
+            .layer(DefaultBodyLimit::max(MOST_BODY))
             .layer(middleware::from_fn_with_state(self.app.clone(), guard::check))
             .with_state(self.app);
         axum::serve(self.listener, router).with_graceful_shutdown(end).await.map_err(|e| Fault::io("server", &e))

@@ -1,4 +1,4 @@
-//! The routes of the API. Work that may take time runs off the async threads.
+//! The routes of the bench: shots, tests, proofs, comparisons, finals. Work that may take time runs off the async threads.
 
 use crate::{App, Failure};
 use axum::body::Bytes;
@@ -17,36 +17,46 @@ use workshop::{Layer, Look, Workshop};
 /// Path parameters whose errors have the API's shape.
 #[derive(FromRequestParts)]
 #[from_request(via(axum::extract::Path), rejection(Failure))]
-struct Path<T>(T);
+pub(crate) struct Path<T>(pub T);
 
 /// Query parameters whose errors have the API's shape.
 #[derive(FromRequestParts)]
 #[from_request(via(axum::extract::Query), rejection(Failure))]
-struct Query<T>(T);
+pub(crate) struct Query<T>(pub T);
 
-type Answer<T> = Result<Json<T>, Failure>;
+pub(crate) type Answer<T> = Result<Json<T>, Failure>;
 
 pub fn api() -> Router<App> {
     Router::new()
         .route("/api/knobs", get(|| async { Json(tuning::KNOBS) }))
-        .route("/api/scenes", get(scenes).post(add_scene))
-        .route("/api/environments", get(environments).post(add_environment))
         .route("/api/shots", get(shots).post(add_shot))
         .route("/api/shots/{id}", get(shot).patch(change_shot))
         .route("/api/shots/{id}/revisions", get(revisions))
-        .route("/api/shots/{id}/revisions/{number}", post(go_to_revision))
+        .route("/api/shots/{id}/revisions/{number}", post(go_to_revision).patch(name_revision))
+        .route("/api/shots/{id}/duplicate", post(duplicate_shot))
+        .route("/api/shots/{id}/glance", get(glance))
+        .route("/api/shots/{id}/regions", get(regions).post(add_region))
+        .route("/api/shots/{id}/regions/{region}", axum::routing::delete(delete_region))
+        .route("/api/shots/{id}/reference", post(make_reference))
+        .route("/api/shots/{id}/reference/forecast", post(reference_forecast))
         .route("/api/shots/{id}/proofs", get(proofs))
         .route("/api/shots/{id}/tests", post(start_test))
         .route("/api/shots/{id}/forecast", get(forecast))
         .route("/api/shots/{id}/finals", post(add_final))
         .route("/api/test", axum::routing::delete(stop_test))
-        .route("/api/proofs/{id}", patch(change_proof).delete(delete_proof))
+        .route("/api/proofs/{id}", patch(change_proof))
+        .route("/api/proofs/delete", post(delete_proofs))
+        .route("/api/proofs/restore", post(restore_proofs))
+        .route("/api/proofs/{id}/further", post(go_on))
+        .route("/api/proofs/{id}/repeat", post(repeat_test))
         .route("/api/proofs/{id}/take", post(take_tuning))
         .route("/api/proofs/{id}/picture", get(picture))
         .route("/api/proofs/{id}/pixel", get(pixel))
         .route("/api/proofs/{id}/legends", get(legends))
         .route("/api/proofs/{id}/thumb.png", get(thumbnail))
         .route("/api/compare", get(compare))
+        .route("/api/difference", get(difference))
+        .route("/api/look-change", get(look_change))
         .route("/api/finals", get(finals))
         .route("/api/finals/{id}", axum::routing::delete(remove_final))
         .route("/api/finals/{id}/files/{name}", get(final_file))
@@ -58,7 +68,7 @@ async fn unknown() -> Failure {
 }
 
 /// Runs `f` where it may block, and turns a panic into a fault.
-async fn work<T: Send + 'static>(
+pub(crate) async fn work<T: Send + 'static>(
     app: App,
     f: impl FnOnce(&Workshop) -> Result<T, Fault> + Send + 'static,
 ) -> Result<T, Failure> {
@@ -68,7 +78,7 @@ async fn work<T: Send + 'static>(
         .map_err(Failure)
 }
 
-fn read<T: DeserializeOwned>(body: Result<Bytes, BytesRejection>) -> Result<T, Failure> {
+pub(crate) fn read<T: DeserializeOwned>(body: Result<Bytes, BytesRejection>) -> Result<T, Failure> {
     let bytes = body?;
     let text: &[u8] = if bytes.is_empty() { b"{}" } else { &bytes };
     serde_json::from_slice(text).map_err(|e| {
@@ -81,39 +91,7 @@ fn read<T: DeserializeOwned>(body: Result<Bytes, BytesRejection>) -> Result<T, F
     })
 }
 
-type Body = Result<Bytes, BytesRejection>;
-
-#[derive(Deserialize)]
-struct Named {
-    name: String,
-}
-
-/// The last part of a name, shortened, for use in messages and lists; never a path.
-fn plain_name(name: &str) -> String {
-    name.rsplit(['/', '\\']).next().unwrap_or("").chars().filter(|c| !c.is_control()).take(100).collect()
-}
-
-async fn scenes(State(app): State<App>) -> Answer<Vec<workshop::SceneView>> {
-    work(app, |w| w.scenes()).await.map(Json)
-}
-
-async fn add_scene(State(app): State<App>, Query(q): Query<Named>, body: Body) -> Answer<workshop::SceneView> {
-    let bytes = body?;
-    work(app, move |w| w.import_scene(&plain_name(&q.name), &bytes)).await.map(Json)
-}
-
-async fn environments(State(app): State<App>) -> Answer<Vec<workshop::EnvironmentView>> {
-    work(app, |w| w.environments()).await.map(Json)
-}
-
-async fn add_environment(
-    State(app): State<App>,
-    Query(q): Query<Named>,
-    body: Body,
-) -> Answer<workshop::EnvironmentView> {
-    let bytes = body?;
-    work(app, move |w| w.import_environment(&plain_name(&q.name), &bytes)).await.map(Json)
-}
+pub(crate) type Body = Result<Bytes, BytesRejection>;
 
 async fn shots(State(app): State<App>) -> Answer<Vec<workshop::ShotView>> {
     work(app, |w| w.shots()).await.map(Json)
@@ -147,7 +125,59 @@ async fn proofs(State(app): State<App>, Path(id): Path<i64>) -> Answer<Vec<works
 
 async fn start_test(State(app): State<App>, Path(id): Path<i64>, body: Body) -> Answer<workshop::ProofView> {
     let test: workshop::NewTest = read(body)?;
-    work(app, move |w| w.start_test(id, &test)).await.map(Json)
+    work(app, move |w| w.start_test(id, &test).and_then(|p| w.proof(p))).await.map(Json)
+}
+
+#[derive(Deserialize)]
+struct Name {
+    name: String,
+}
+
+async fn name_revision(
+    State(app): State<App>,
+    Path((id, number)): Path<(i64, i64)>,
+    body: Body,
+) -> Answer<Vec<workshop::RevisionView>> {
+    let given: Name = read(body)?;
+    work(app, move |w| w.name_revision(id, number, &given.name).and_then(|()| w.revisions(id))).await.map(Json)
+}
+
+async fn duplicate_shot(State(app): State<App>, Path(id): Path<i64>) -> Answer<workshop::ShotView> {
+    work(app, move |w| w.duplicate_shot(id).and_then(|copy| w.shot(copy))).await.map(Json)
+}
+
+#[derive(Deserialize)]
+struct OfCamera {
+    camera: String,
+}
+
+async fn glance(State(app): State<App>, Path(id): Path<i64>, Query(q): Query<OfCamera>) -> Result<Response, Failure> {
+    let bytes = work(app, move |w| w.glance(id, &q.camera)).await?;
+    let headers = [(header::CONTENT_TYPE, "image/png"), (header::CACHE_CONTROL, "private, max-age=60")];
+    Ok((headers, bytes).into_response())
+}
+
+async fn regions(State(app): State<App>, Path(id): Path<i64>) -> Answer<Vec<workshop::RegionView>> {
+    work(app, move |w| w.regions(id)).await.map(Json)
+}
+
+async fn add_region(State(app): State<App>, Path(id): Path<i64>, body: Body) -> Answer<Vec<workshop::RegionView>> {
+    let new: workshop::NewRegion = read(body)?;
+    work(app, move |w| w.add_region(id, &new)).await.map(Json)
+}
+
+async fn delete_region(State(app): State<App>, Path((id, region)): Path<(i64, i64)>) -> Answer<()> {
+    work(app, move |w| w.delete_region(id, region)).await.map(Json)
+}
+
+async fn make_reference(State(app): State<App>, Path(id): Path<i64>, body: Body) -> Answer<workshop::ProofView> {
+    let test: workshop::NewTest = read(body)?;
+    work(app, move |w| w.make_reference(id, test.region).and_then(|p| w.proof(p))).await.map(Json)
+}
+
+async fn reference_forecast(State(app): State<App>, Path(id): Path<i64>, body: Body) -> Answer<Option<advice::Brief>> {
+    let test: workshop::NewTest = read(body)?;
+    work(app, move |w| w.reference_forecast(id, test.region)).await.map(Json)
 }
 
 async fn stop_test(State(app): State<App>) -> Answer<bool> {
@@ -167,12 +197,33 @@ async fn change_proof(State(app): State<App>, Path(id): Path<i64>, body: Body) -
     work(app, move |w| w.change_proof(id, &change)).await.map(Json)
 }
 
-async fn delete_proof(State(app): State<App>, Path(id): Path<i64>) -> Answer<()> {
-    work(app, move |w| w.delete_proof(id)).await.map(Json)
+#[derive(Deserialize)]
+struct Ids {
+    ids: Vec<i64>,
 }
 
-async fn take_tuning(State(app): State<App>, Path(id): Path<i64>) -> Answer<()> {
-    work(app, move |w| w.take_tuning(id)).await.map(Json)
+async fn delete_proofs(State(app): State<App>, body: Body) -> Answer<()> {
+    let which: Ids = read(body)?;
+    work(app, move |w| w.delete_proofs(&which.ids)).await.map(Json)
+}
+
+async fn restore_proofs(State(app): State<App>, body: Body) -> Answer<()> {
+    let which: Ids = read(body)?;
+    work(app, move |w| w.restore_proofs(&which.ids)).await.map(Json)
+}
+
+async fn go_on(State(app): State<App>, Path(id): Path<i64>, body: Body) -> Answer<workshop::ProofView> {
+    let to: workshop::GoOn = read(body)?;
+    work(app, move |w| w.go_on(id, to.most, to.threshold).and_then(|()| w.proof(id))).await.map(Json)
+}
+
+async fn repeat_test(State(app): State<App>, Path(id): Path<i64>) -> Answer<workshop::ProofView> {
+    work(app, move |w| w.repeat_test(id).and_then(|p| w.proof(p))).await.map(Json)
+}
+
+async fn take_tuning(State(app): State<App>, Path(id): Path<i64>, body: Body) -> Answer<()> {
+    let take: workshop::TakeBack = read(body)?;
+    work(app, move |w| w.take_tuning(id, &take)).await.map(Json)
 }
 
 /// How a proof is to be shown; what is absent is as its own description says.
@@ -208,21 +259,26 @@ impl LookQuery {
     }
 }
 
-/// Eight little-endian 32-bit numbers (frame width and height, region x, y, width and height, 0, 0), then RGBA bytes.
 async fn picture(State(app): State<App>, Path(id): Path<i64>, Query(q): Query<LookQuery>) -> Result<Response, Failure> {
     let shown = work(app, move |w| {
         let look = q.of(w, id)?;
         w.show(id, q.layer.unwrap_or(Layer::Picture), &look)
     })
     .await?;
+    Ok(pixels(shown))
+}
+
+/// Eight little-endian 32-bit numbers (frame width and height; region x, y, width and height; width and height of the picture
+/// in its own pixels), then RGBA bytes.
+fn pixels(shown: workshop::Shown) -> Response {
     let r = shown.region;
     let mut bytes = Vec::with_capacity(32 + shown.rgba.len());
-    for n in [shown.frame.0, shown.frame.1, r.x, r.y, r.width, r.height, 0, 0] {
+    for n in [shown.frame.0, shown.frame.1, r.x, r.y, r.width, r.height, shown.size.0, shown.size.1] {
         bytes.extend(n.to_le_bytes());
     }
     bytes.extend(shown.rgba);
     let headers = [(header::CONTENT_TYPE, "application/octet-stream"), (header::CACHE_CONTROL, "no-store")];
-    Ok((headers, bytes).into_response())
+    (headers, bytes).into_response()
 }
 
 #[derive(Deserialize)]
@@ -260,14 +316,40 @@ async fn thumbnail(State(app): State<App>, Path(id): Path<i64>) -> Result<Respon
     Ok((headers, bytes).into_response())
 }
 
+/// Proofs by number, with commas between them, A first.
+#[derive(Deserialize)]
+struct Compared {
+    ids: String,
+    reference: Option<i64>,
+}
+
+async fn compare(State(app): State<App>, Query(q): Query<Compared>) -> Answer<workshop::Comparison> {
+    let ids = q.ids.split(',').map(|t| t.trim().parse()).collect::<Result<Vec<i64>, _>>().map_err(|_| {
+        Failure(Fault::new(Code::NotANumber, "not a list of proofs", "ids", "give numbers with commas between them"))
+    })?;
+    work(app, move |w| w.compare(&ids, q.reference)).await.map(Json)
+}
+
 #[derive(Deserialize)]
 struct Pair {
     a: i64,
     b: i64,
+    gain: Option<f64>,
 }
 
-async fn compare(State(app): State<App>, Query(p): Query<Pair>) -> Answer<workshop::Comparison> {
-    work(app, move |w| w.compare(p.a, p.b)).await.map(Json)
+impl Pair {
+    fn gain(&self) -> f64 {
+        self.gain.filter(|g| g.is_finite()).unwrap_or(8.0).clamp(0.1, 1000.0)
+    }
+}
+
+async fn difference(State(app): State<App>, Query(p): Query<Pair>) -> Result<Response, Failure> {
+    work(app, move |w| w.difference(p.a, p.b, p.gain())).await.map(pixels)
+}
+
+/// `a` is the reference.
+async fn look_change(State(app): State<App>, Query(p): Query<Pair>) -> Result<Response, Failure> {
+    work(app, move |w| w.look_change(p.b, p.a, p.gain())).await.map(pixels)
 }
 
 async fn finals(State(app): State<App>) -> Answer<Vec<workshop::FinalView>> {

@@ -45,14 +45,25 @@ impl House {
         (status, serde_json::from_slice(&bytes).unwrap_or(Value::Null))
     }
 
+    /// Sends files as a page does, and takes the parcel in.
+    async fn import(&self, name: &str, bytes: &[u8]) -> (u16, Value) {
+        let (_, id) = self.ask("POST", "/api/parcels", b"").await;
+        let (status, answer) = self.ask("PUT", &format!("/api/parcels/{id}/files?name={name}"), bytes).await;
+        if status != 200 {
+            return (status, answer);
+        }
+        self.ask("POST", &format!("/api/parcels/{id}/take"), b"").await
+    }
+
     async fn json(&self, method: &str, path: &str, body: Value) -> (u16, Value) {
         self.ask(method, path, body.to_string().as_bytes()).await
     }
 
     /// A shot of the cabinet, small enough for tests.
     async fn shot(&self) -> i64 {
-        let (status, scene) = self.ask("POST", "/api/scenes?name=cabinet.glb", &demo::lens_cabinet()).await;
-        assert_eq!(status, 200, "{scene}");
+        let (status, parcel) = self.import("cabinet.glb", &demo::lens_cabinet()).await;
+        assert_eq!(status, 200, "{parcel}");
+        let scene = &parcel["scene"];
         let (status, shot) = self
             .json(
                 "POST",
@@ -142,10 +153,22 @@ async fn from_shot_to_delivered_final() {
     assert_eq!(h.ask("GET", &escape, b"").await.0, 404);
 
     let mut shape = proofs[0].clone();
-    for volatile in ["made", "report"] {
+    for volatile in ["made", "report", "circumstances", "marks", "bytes"] {
         shape[volatile] = json!("…");
     }
     insta::assert_json_snapshot!(shape);
+}
+
+/// A4 at 300 dpi is 2480 × 3508 pixels (ISO 216), and back.
+#[tokio::test]
+async fn paper_becomes_pixels_and_back() {
+    let h = house().await;
+    let (_, sides) = h.ask("GET", "/api/paper?unit=mm&dpi=300&width=210&height=297", b"").await;
+    assert_eq!(sides, json!({ "width": 2480.0, "height": 3508.0 }));
+    let (_, back) = h.ask("GET", "/api/paper?unit=inch&dpi=300&width=2400&height=3000&pixels=true", b"").await;
+    assert_eq!(back, json!({ "width": 8.0, "height": 10.0 }));
+    let (_, papers) = h.ask("GET", "/api/papers", b"").await;
+    assert!(papers.as_array().unwrap().iter().any(|p| p["name"] == "A4" && p["width"] == 210.0));
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -157,9 +180,11 @@ async fn bad_input_is_answered_and_changes_nothing() {
     let glb = demo::lens_cabinet();
     let mut told = Vec::new();
     for (method, path, body) in [
-        ("POST", "/api/scenes?name=../../cut.glb", &glb[..100_000]),
-        ("POST", "/api/scenes?name=picture.glb", b"\x89PNG\r\n\x1a\n".as_slice()),
-        ("POST", "/api/environments?name=sky.hdr", b"not a picture".as_slice()),
+        ("IMPORT", "cut.glb", &glb[..100_000]),
+        ("IMPORT", "../../escape.glb", &glb[..100]),
+        ("IMPORT", "picture.glb", b"\x89PNG\r\n\x1a\n".as_slice()),
+        ("IMPORT", "sky.hdr", b"not a picture".as_slice()),
+        ("IMPORT", "notes.txt", b"hello".as_slice()),
         ("POST", "/api/shots", br#"{"name":"x","scene":"none","environment":null,"camera":null,"budget":60}"#),
         ("PATCH", &shot, br#"{"tuning":{"sampling.threshold":0}}"#),
         ("PATCH", &shot, br#"{"tuning":{"sampling.least":64}}"#),
@@ -173,8 +198,17 @@ async fn bad_input_is_answered_and_changes_nothing() {
         ("GET", "/api/shots/nine", b"".as_slice()),
         ("GET", "/api/proofs/99/picture?layer=everything", b"".as_slice()),
         ("GET", "/api/nothing", b"".as_slice()),
+        ("POST", "/api/partials", br#"{"kind":"overlay","name":"","values":{"depth.total":2}}"#),
+        ("POST", "/api/partials", br#"{"kind":"overlay","name":"x","values":{"depth.total":-2}}"#),
+        ("POST", "/api/partials/import?kind=preset&name=a.json", b"{}".as_slice()),
+        ("PUT", &format!("{shot}/overlays"), b"[77]".as_slice()),
+        ("POST", "/api/proofs/99/further", b"{}".as_slice()),
+        ("GET", "/api/compare?ids=1,x", b"".as_slice()),
+        ("GET", "/api/paper?unit=mm&dpi=0&width=1&height=1", b"".as_slice()),
+        ("PATCH", "/api/settings", br#"{"spare":0}"#),
     ] {
-        let (status, fault) = h.ask(method, path, body).await;
+        let (status, fault) =
+            if method == "IMPORT" { h.import(path, body).await } else { h.ask(method, path, body).await };
         assert!((400..500).contains(&status), "{path}: {status} {fault}");
         told.push(format!(
             "{status} {method} {} | {} | {} | {}",

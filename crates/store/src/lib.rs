@@ -2,11 +2,15 @@
 //! floors above give a meaning.
 
 mod finals;
+mod partials;
 mod proofs;
+mod regions;
 mod shots;
 
 pub use finals::FinalRow;
+pub use partials::PartialRow;
 pub use proofs::ProofRow;
+pub use regions::RegionRow;
 pub use shots::{EnvironmentRow, RevisionRow, SceneRow, ShotRow};
 
 use fault::{Code, Fault};
@@ -15,8 +19,9 @@ use rusqlite_migration::{M, Migrations};
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, MutexGuard};
 
-const STEPS: &[M] = &[M::up(
-    "CREATE TABLE scenes (hash TEXT PRIMARY KEY, name TEXT NOT NULL, report TEXT NOT NULL, added INTEGER NOT NULL);
+/// The tables of the first version, from which older data folders are brought up to date.
+#[doc(hidden)]
+pub const FIRST_STEP: &str = "CREATE TABLE scenes (hash TEXT PRIMARY KEY, name TEXT NOT NULL, report TEXT NOT NULL, added INTEGER NOT NULL);
      CREATE TABLE environments (hash TEXT PRIMARY KEY, name TEXT NOT NULL, added INTEGER NOT NULL);
      CREATE TABLE shots (
        id INTEGER PRIMARY KEY, name TEXT NOT NULL, scene TEXT NOT NULL REFERENCES scenes(hash),
@@ -32,7 +37,34 @@ const STEPS: &[M] = &[M::up(
        id INTEGER PRIMARY KEY, shot INTEGER NOT NULL REFERENCES shots(id) ON DELETE CASCADE, state TEXT NOT NULL,
        budget REAL NOT NULL, description TEXT NOT NULL, forecast TEXT, report TEXT, files TEXT NOT NULL, fault TEXT,
        made INTEGER NOT NULL, ended INTEGER);
-     CREATE TABLE machine (key TEXT PRIMARY KEY, value REAL NOT NULL);",
+     CREATE TABLE machine (key TEXT PRIMARY KEY, value REAL NOT NULL);";
+
+const STEPS: &[M] = &[M::up(FIRST_STEP), M::up(
+    "ALTER TABLE scenes ADD COLUMN file TEXT NOT NULL DEFAULT '';
+     ALTER TABLE environments ADD COLUMN eight_bit INTEGER NOT NULL DEFAULT 0;
+     ALTER TABLE shots ADD COLUMN archived INTEGER NOT NULL DEFAULT 0;
+     ALTER TABLE shots ADD COLUMN tests INTEGER NOT NULL DEFAULT 0;
+     UPDATE shots SET tests = (SELECT coalesce(max(number), 0) FROM proofs WHERE shot = shots.id);
+     ALTER TABLE revisions ADD COLUMN camera TEXT;
+     ALTER TABLE revisions ADD COLUMN budget REAL;
+     ALTER TABLE revisions ADD COLUMN name TEXT NOT NULL DEFAULT '';
+     CREATE TABLE proofs_new (
+       id INTEGER PRIMARY KEY AUTOINCREMENT, shot INTEGER NOT NULL REFERENCES shots(id) ON DELETE CASCADE,
+       number INTEGER NOT NULL, name TEXT NOT NULL, note TEXT NOT NULL, kept INTEGER NOT NULL, state TEXT NOT NULL,
+       made INTEGER NOT NULL, description TEXT NOT NULL, report TEXT, kind TEXT NOT NULL DEFAULT 'test',
+       star INTEGER NOT NULL DEFAULT 0, bytes INTEGER NOT NULL DEFAULT 0, deleted INTEGER, circumstances TEXT);
+     INSERT INTO proofs_new (id, shot, number, name, note, kept, state, made, description, report)
+       SELECT id, shot, number, name, note, kept, state, made, description, report FROM proofs;
+     DROP TABLE proofs;
+     ALTER TABLE proofs_new RENAME TO proofs;
+     CREATE INDEX proofs_of_shot ON proofs (shot);
+     CREATE TABLE partials (
+       id INTEGER PRIMARY KEY AUTOINCREMENT, kind TEXT NOT NULL, name TEXT NOT NULL, note TEXT NOT NULL, chosen TEXT NOT NULL,
+       shipped INTEGER NOT NULL, made INTEGER NOT NULL);
+     CREATE TABLE regions (
+       id INTEGER PRIMARY KEY AUTOINCREMENT, shot INTEGER NOT NULL REFERENCES shots(id) ON DELETE CASCADE, name TEXT NOT NULL,
+       x REAL NOT NULL, y REAL NOT NULL, width REAL NOT NULL, height REAL NOT NULL);
+     CREATE TABLE settings (key TEXT PRIMARY KEY, value TEXT NOT NULL);",
 )];
 const MIGRATIONS: Migrations = Migrations::from_slice(STEPS);
 
@@ -58,7 +90,7 @@ pub fn now() -> i64 {
 impl Store {
     /// Opens the data folder, made when absent.
     pub fn open(root: &Path) -> Result<Store, Fault> {
-        for folder in ["scenes", "environments", "proofs", "finals"] {
+        for folder in ["scenes", "environments", "proofs", "finals", "glances", "incoming"] {
             let path = root.join(folder);
             std::fs::create_dir_all(&path).map_err(|e| Fault::io(path.display().to_string(), &e))?;
         }
@@ -81,8 +113,24 @@ impl Store {
         self.connection.lock().unwrap_or_else(|e| e.into_inner())
     }
 
-    pub fn scene_file(&self, hash: &str) -> PathBuf {
-        self.root.join("scenes").join(format!("{hash}.glb"))
+    /// The data folder.
+    pub fn root(&self) -> &Path {
+        &self.root
+    }
+
+    /// Folder of a scene's files; a scene of one file lies beside it as `HASH.glb`.
+    pub fn scene_folder(&self, hash: &str) -> PathBuf {
+        self.root.join("scenes").join(hash)
+    }
+
+    /// Where files that arrive are put together; emptied at each start.
+    pub fn incoming(&self) -> PathBuf {
+        self.root.join("incoming")
+    }
+
+    /// Small pictures of cameras.
+    pub fn glance_file(&self, name: &str) -> PathBuf {
+        self.root.join("glances").join(name)
     }
 
     pub fn environment_file(&self, hash: &str) -> PathBuf {
@@ -95,6 +143,18 @@ impl Store {
 
     pub fn final_folder(&self, id: i64) -> PathBuf {
         self.root.join("finals").join(id.to_string())
+    }
+
+    /// A choice of the user for the whole bench.
+    pub fn setting(&self, key: &str) -> Option<String> {
+        self.db().query_row("SELECT value FROM settings WHERE key = ?1", [key], |r| r.get(0)).ok()
+    }
+
+    pub fn set_setting(&self, key: &str, value: &str) -> Result<(), Fault> {
+        self.db()
+            .execute("INSERT INTO settings VALUES (?1, ?2) ON CONFLICT(key) DO UPDATE SET value = ?2", (key, value))
+            .map(|_| ())
+            .map_err(sql)
     }
 
     /// A measured figure of this machine.

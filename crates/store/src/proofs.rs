@@ -20,6 +20,15 @@ pub struct ProofRow {
     pub description: String,
     /// JSON, once it has ended.
     pub report: Option<String>,
+    /// `test`, `reference`, or `picture` for one from elsewhere.
+    pub kind: String,
+    pub star: bool,
+    /// Of its folder.
+    pub bytes: i64,
+    /// When it was deleted; it can be brought back for a while.
+    pub deleted: Option<i64>,
+    /// Phases and machine as JSON.
+    pub circumstances: Option<String>,
 }
 
 fn proof(r: &Row) -> rusqlite::Result<ProofRow> {
@@ -34,20 +43,28 @@ fn proof(r: &Row) -> rusqlite::Result<ProofRow> {
         made: r.get(7)?,
         description: r.get(8)?,
         report: r.get(9)?,
+        kind: r.get(10)?,
+        star: r.get(11)?,
+        bytes: r.get(12)?,
+        deleted: r.get(13)?,
+        circumstances: r.get(14)?,
     })
 }
 
-const PROOF: &str = "SELECT id, shot, number, name, note, kept, state, made, description, report FROM proofs";
+const PROOF: &str =
+    "SELECT id, shot, number, name, note, kept, state, made, description, report, kind, star, bytes, deleted,
+     circumstances FROM proofs";
 
 impl Store {
-    /// Begins a proof that runs; its row.
-    pub fn begin_proof(&self, shot: i64, description: &str) -> Result<ProofRow, Fault> {
+    /// Begins a proof that runs; its row. A number is never used again.
+    pub fn begin_proof(&self, shot: i64, kind: &str, description: &str) -> Result<ProofRow, Fault> {
         let mut db = self.db();
         let t = db.transaction().map_err(sql)?;
+        t.execute("UPDATE shots SET tests = tests + 1 WHERE id = ?1", [shot]).map_err(sql)?;
         t.execute(
-            "INSERT INTO proofs (shot, number, name, note, kept, state, made, description)
-             VALUES (?1, (SELECT coalesce(max(number), 0) + 1 FROM proofs WHERE shot = ?1), '', '', 0, 'running', ?2, ?3)",
-            (shot, now(), description),
+            "INSERT INTO proofs (shot, number, name, note, kept, state, made, description, kind)
+             VALUES (?1, (SELECT tests FROM shots WHERE id = ?1), '', '', 0, 'running', ?2, ?3, ?4)",
+            (shot, now(), description, kind),
         )
         .map_err(sql)?;
         let id = t.last_insert_rowid();
@@ -56,18 +73,69 @@ impl Store {
         Ok(row)
     }
 
-    pub fn end_proof(&self, id: i64, state: &str, report: &str) -> Result<(), Fault> {
+    /// Ends a proof; `report` and `circumstances` are none for a picture from elsewhere.
+    pub fn end_proof(
+        &self,
+        id: i64,
+        state: &str,
+        report: Option<&str>,
+        circumstances: Option<&str>,
+        bytes: i64,
+    ) -> Result<(), Fault> {
         self.db()
-            .execute("UPDATE proofs SET state = ?2, report = ?3 WHERE id = ?1", (id, state, report))
+            .execute(
+                "UPDATE proofs SET state = ?2, report = ?3, circumstances = ?4, bytes = ?5 WHERE id = ?1",
+                (id, state, report, circumstances, bytes),
+            )
             .map(|_| ())
             .map_err(sql)
     }
 
-    pub fn label_proof(&self, id: i64, name: &str, note: &str, kept: bool) -> Result<(), Fault> {
+    /// Lets a proof run again under another description.
+    pub fn reopen_proof(&self, id: i64, description: &str) -> Result<(), Fault> {
         self.db()
-            .execute("UPDATE proofs SET name = ?2, note = ?3, kept = ?4 WHERE id = ?1", (id, name, note, kept))
+            .execute("UPDATE proofs SET state = 'running', description = ?2 WHERE id = ?1", (id, description))
             .map(|_| ())
             .map_err(sql)
+    }
+
+    pub fn label_proof(&self, id: i64, name: &str, note: &str, kept: bool, star: bool) -> Result<(), Fault> {
+        self.db()
+            .execute(
+                "UPDATE proofs SET name = ?2, note = ?3, kept = ?4, star = ?5 WHERE id = ?1",
+                (id, name, note, kept, star),
+            )
+            .map(|_| ())
+            .map_err(sql)
+    }
+
+    /// Marks a proof as deleted, or brings it back.
+    pub fn mark_deleted(&self, id: i64, deleted: bool) -> Result<(), Fault> {
+        let at = deleted.then(now);
+        self.db().execute("UPDATE proofs SET deleted = ?2 WHERE id = ?1", (id, at)).map(|_| ()).map_err(sql)
+    }
+
+    /// Proofs that were marked as deleted before a time.
+    pub fn deleted_before(&self, time: i64) -> Result<Vec<i64>, Fault> {
+        let db = self.db();
+        let mut q = db.prepare("SELECT id FROM proofs WHERE deleted IS NOT NULL AND deleted < ?1").map_err(sql)?;
+        let rows = q.query_map([time], |r| r.get(0)).map_err(sql)?;
+        rows.collect::<Result<_, _>>().map_err(sql)
+    }
+
+    /// Bytes of all proofs, those included that can still be brought back.
+    pub fn proof_bytes(&self) -> Result<i64, Fault> {
+        self.db().query_row("SELECT coalesce(sum(bytes), 0) FROM proofs", [], |r| r.get(0)).map_err(sql)
+    }
+
+    /// Unkept proofs of all shots that have ended, oldest first.
+    pub fn unkept_proofs(&self) -> Result<Vec<ProofRow>, Fault> {
+        let db = self.db();
+        let mut q = db
+            .prepare(&format!("{PROOF} WHERE kept = 0 AND state <> 'running' AND kind = 'test' ORDER BY id"))
+            .map_err(sql)?;
+        let rows = q.query_map([], proof).map_err(sql)?;
+        rows.collect::<Result<_, _>>().map_err(sql)
     }
 
     pub fn proof(&self, id: i64) -> Result<ProofRow, Fault> {
@@ -76,10 +144,11 @@ impl Store {
             .map_err(|e| sql(e).within(&format!("proof {id}")))
     }
 
-    /// Newest first.
+    /// Newest first, without deleted ones.
     pub fn proofs(&self, shot: i64) -> Result<Vec<ProofRow>, Fault> {
         let db = self.db();
-        let mut q = db.prepare(&format!("{PROOF} WHERE shot = ?1 ORDER BY id DESC")).map_err(sql)?;
+        let mut q =
+            db.prepare(&format!("{PROOF} WHERE shot = ?1 AND deleted IS NULL ORDER BY id DESC")).map_err(sql)?;
         let rows = q.query_map([shot], proof).map_err(sql)?;
         rows.collect::<Result<_, _>>().map_err(sql)
     }
@@ -97,14 +166,15 @@ impl Store {
     /// Proofs that must go so that at most `spare` of a shot remain unkept: the oldest ones that have ended.
     pub fn surplus_proofs(&self, shot: i64, spare: usize) -> Result<Vec<i64>, Fault> {
         let rows = self.proofs(shot)?;
-        Ok(rows.iter().filter(|p| !p.kept && p.state != "running").skip(spare).map(|p| p.id).collect())
+        let spared = rows.iter().filter(|p| !p.kept && p.state != "running" && p.kind == "test");
+        Ok(spared.skip(spare).map(|p| p.id).collect())
     }
 
     /// Tests that were running when the program ended the last time.
-    pub fn orphaned_proofs(&self) -> Result<Vec<i64>, Fault> {
+    pub fn orphaned_proofs(&self) -> Result<Vec<ProofRow>, Fault> {
         let db = self.db();
-        let mut q = db.prepare("SELECT id FROM proofs WHERE state = 'running'").map_err(sql)?;
-        let rows = q.query_map([], |r| r.get(0)).map_err(sql)?;
+        let mut q = db.prepare(&format!("{PROOF} WHERE state = 'running'")).map_err(sql)?;
+        let rows = q.query_map([], proof).map_err(sql)?;
         rows.collect::<Result<_, _>>().map_err(sql)
     }
 }

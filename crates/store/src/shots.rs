@@ -10,12 +10,16 @@ pub struct SceneRow {
     pub name: String,
     /// Import report as JSON.
     pub report: String,
+    /// Main file inside the scene's folder; empty for a single GLB.
+    pub file: String,
 }
 
 #[derive(Debug, Clone, PartialEq)]
 pub struct EnvironmentRow {
     pub hash: String,
     pub name: String,
+    /// Stored with 8 bits a channel, so that highlights are clipped.
+    pub eight_bit: bool,
 }
 
 #[derive(Debug, Clone, PartialEq)]
@@ -29,9 +33,10 @@ pub struct ShotRow {
     pub budget: f64,
     /// Number of the revision in force.
     pub revision: i64,
+    pub archived: bool,
 }
 
-/// A state of a shot's tuning. Revisions form a tree: undo goes to the parent, redo to the newest child; none is deleted.
+/// A state of a shot: its tuning, camera and budget. Revisions form a tree: undo goes to the parent, redo to the newest child; none is deleted.
 #[derive(Debug, Clone, PartialEq)]
 pub struct RevisionRow {
     pub number: i64,
@@ -41,6 +46,11 @@ pub struct RevisionRow {
     /// What changed, in words.
     pub change: String,
     pub made: i64,
+    /// None in revisions made before these were part of them.
+    pub camera: Option<String>,
+    pub budget: Option<f64>,
+    /// Given by the artist; empty without one.
+    pub name: String,
 }
 
 fn shot(r: &Row) -> rusqlite::Result<ShotRow> {
@@ -52,22 +62,36 @@ fn shot(r: &Row) -> rusqlite::Result<ShotRow> {
         camera: r.get(4)?,
         budget: r.get(5)?,
         revision: r.get(6)?,
+        archived: r.get(7)?,
     })
 }
 
 fn revision(r: &Row) -> rusqlite::Result<RevisionRow> {
-    Ok(RevisionRow { number: r.get(0)?, parent: r.get(1)?, tuning: r.get(2)?, change: r.get(3)?, made: r.get(4)? })
+    Ok(RevisionRow {
+        number: r.get(0)?,
+        parent: r.get(1)?,
+        tuning: r.get(2)?,
+        change: r.get(3)?,
+        made: r.get(4)?,
+        camera: r.get(5)?,
+        budget: r.get(6)?,
+        name: r.get(7)?,
+    })
 }
 
-const SHOT: &str = "SELECT id, name, scene, environment, camera, budget, revision FROM shots";
-const REVISION: &str = "SELECT number, parent, tuning, change, made FROM revisions WHERE shot = ?1";
+const SHOT: &str = "SELECT id, name, scene, environment, camera, budget, revision, archived FROM shots";
+const REVISION: &str =
+    "SELECT number, parent, tuning, change, made, camera, budget, name FROM revisions WHERE shot = ?1";
+const INSERT_REVISION: &str = "INSERT INTO revisions (shot, number, parent, tuning, change, made, camera, budget)
+     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)";
 
 impl Store {
     pub fn add_scene(&self, row: &SceneRow) -> Result<(), Fault> {
         self.db()
             .execute(
-                "INSERT OR REPLACE INTO scenes VALUES (?1, ?2, ?3, ?4)",
-                (&row.hash, &row.name, &row.report, now()),
+                "INSERT INTO scenes (hash, name, report, added, file) VALUES (?1, ?2, ?3, ?4, ?5)
+                 ON CONFLICT(hash) DO UPDATE SET name = ?2, report = ?3, file = ?5",
+                (&row.hash, &row.name, &row.report, now(), &row.file),
             )
             .map(|_| ())
             .map_err(sql)
@@ -75,23 +99,30 @@ impl Store {
 
     pub fn scenes(&self) -> Result<Vec<SceneRow>, Fault> {
         let db = self.db();
-        let mut q = db.prepare("SELECT hash, name, report FROM scenes ORDER BY added").map_err(sql)?;
-        let rows =
-            q.query_map([], |r| Ok(SceneRow { hash: r.get(0)?, name: r.get(1)?, report: r.get(2)? })).map_err(sql)?;
+        let mut q = db.prepare("SELECT hash, name, report, file FROM scenes ORDER BY added").map_err(sql)?;
+        let rows = q
+            .query_map([], |r| Ok(SceneRow { hash: r.get(0)?, name: r.get(1)?, report: r.get(2)?, file: r.get(3)? }))
+            .map_err(sql)?;
         rows.collect::<Result<_, _>>().map_err(sql)
     }
 
     pub fn add_environment(&self, row: &EnvironmentRow) -> Result<(), Fault> {
         self.db()
-            .execute("INSERT OR REPLACE INTO environments VALUES (?1, ?2, ?3)", (&row.hash, &row.name, now()))
+            .execute(
+                "INSERT INTO environments (hash, name, added, eight_bit) VALUES (?1, ?2, ?3, ?4)
+                 ON CONFLICT(hash) DO UPDATE SET name = ?2, eight_bit = ?4",
+                (&row.hash, &row.name, now(), row.eight_bit),
+            )
             .map(|_| ())
             .map_err(sql)
     }
 
     pub fn environments(&self) -> Result<Vec<EnvironmentRow>, Fault> {
         let db = self.db();
-        let mut q = db.prepare("SELECT hash, name FROM environments ORDER BY added").map_err(sql)?;
-        let rows = q.query_map([], |r| Ok(EnvironmentRow { hash: r.get(0)?, name: r.get(1)? })).map_err(sql)?;
+        let mut q = db.prepare("SELECT hash, name, eight_bit FROM environments ORDER BY added").map_err(sql)?;
+        let rows = q
+            .query_map([], |r| Ok(EnvironmentRow { hash: r.get(0)?, name: r.get(1)?, eight_bit: r.get(2)? }))
+            .map_err(sql)?;
         rows.collect::<Result<_, _>>().map_err(sql)
     }
 
@@ -105,8 +136,7 @@ impl Store {
         )
         .map_err(sql)?;
         let id = t.last_insert_rowid();
-        t.execute("INSERT INTO revisions VALUES (?1, 1, 0, ?2, 'first tuning', ?3)", (id, tuning, now()))
-            .map_err(sql)?;
+        t.execute(INSERT_REVISION, (id, 1, 0, tuning, "first tuning", now(), &row.camera, row.budget)).map_err(sql)?;
         t.commit().map_err(sql)?;
         Ok(id)
     }
@@ -124,12 +154,12 @@ impl Store {
             .map_err(|e| sql(e).within(&format!("shot {id}")))
     }
 
-    /// Stores name, camera and budget.
+    /// Stores name, camera, budget, environment and whether it is archived.
     pub fn update_shot(&self, row: &ShotRow) -> Result<(), Fault> {
         self.db()
             .execute(
-                "UPDATE shots SET name = ?2, camera = ?3, budget = ?4, environment = ?5 WHERE id = ?1",
-                (row.id, &row.name, &row.camera, row.budget, &row.environment),
+                "UPDATE shots SET name = ?2, camera = ?3, budget = ?4, environment = ?5, archived = ?6 WHERE id = ?1",
+                (row.id, &row.name, &row.camera, row.budget, &row.environment, row.archived),
             )
             .map(|_| ())
             .map_err(sql)
@@ -146,23 +176,20 @@ impl Store {
         self.db().query_row(&format!("{REVISION} AND number = ?2"), (shot, number), revision).map_err(sql)
     }
 
-    /// Adds a revision after the one in force and puts it in force; its number.
+    /// Adds a revision after the one in force, with the shot's camera and budget, and puts it in force; its number.
     pub fn revise(&self, shot: i64, tuning: &str, change: &str) -> Result<i64, Fault> {
         let mut db = self.db();
         let t = db.transaction().map_err(sql)?;
-        let (parent, last): (i64, i64) = t
+        let (parent, last, camera, budget): (i64, i64, String, f64) = t
             .query_row(
-                "SELECT revision, (SELECT max(number) FROM revisions WHERE shot = ?1) FROM shots WHERE id = ?1",
+                "SELECT revision, (SELECT max(number) FROM revisions WHERE shot = ?1), camera, budget
+                 FROM shots WHERE id = ?1",
                 [shot],
-                |r| Ok((r.get(0)?, r.get(1)?)),
+                |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?)),
             )
             .map_err(sql)?;
         let number = last + 1;
-        t.execute(
-            "INSERT INTO revisions VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
-            (shot, number, parent, tuning, change, now()),
-        )
-        .map_err(sql)?;
+        t.execute(INSERT_REVISION, (shot, number, parent, tuning, change, now(), camera, budget)).map_err(sql)?;
         t.execute("UPDATE shots SET revision = ?2 WHERE id = ?1", (shot, number)).map_err(sql)?;
         t.commit().map_err(sql)?;
         Ok(number)
@@ -181,9 +208,23 @@ impl Store {
             .map_err(sql)
     }
 
-    /// Puts an existing revision in force.
+    /// Puts an existing revision in force, with its camera and budget.
     pub fn go_to_revision(&self, shot: i64, number: i64) -> Result<(), Fault> {
+        let r = self.revision(shot, number)?;
+        self.db()
+            .execute(
+                "UPDATE shots SET revision = ?2, camera = coalesce(?3, camera), budget = coalesce(?4, budget) WHERE id = ?1",
+                (shot, number, r.camera, r.budget),
+            )
+            .map(|_| ())
+            .map_err(sql)
+    }
+
+    pub fn name_revision(&self, shot: i64, number: i64, name: &str) -> Result<(), Fault> {
         self.revision(shot, number)?;
-        self.db().execute("UPDATE shots SET revision = ?2 WHERE id = ?1", (shot, number)).map(|_| ()).map_err(sql)
+        self.db()
+            .execute("UPDATE revisions SET name = ?3 WHERE shot = ?1 AND number = ?2", (shot, number, name))
+            .map(|_| ())
+            .map_err(sql)
     }
 }

@@ -2,7 +2,7 @@
 
 use crate::description::Description;
 use fault::Fault;
-use picture::files::{Channel, PngDepth, png, write_exr, write_whole};
+use picture::files::{Channel, Packing, PngDepth, png, write_exr, write_whole};
 use picture::{Plate, Rgb, denoise};
 use std::path::Path;
 use tuning::K;
@@ -53,7 +53,9 @@ pub fn write(path: &Path, plate: &Plate, picture: &[Rgb], d: &Description) -> Re
         }),
         FileKind::Exr => {
             let comment = serde_json::to_string(d).unwrap_or_default();
-            write_whole(path, |out| write_exr(out, plate.frame, plate.region, layers(plate, picture, d), &comment))
+            write_whole(path, |out| {
+                write_exr(out, plate.frame, plate.region, layers(plate, picture, d), &comment, Packing::Zip)
+            })
         }
     }
     .map_err(|f| f.within(&path.display().to_string()))

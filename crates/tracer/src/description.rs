@@ -5,10 +5,11 @@ use crate::medium::Medium;
 use crate::view_rays::Lens;
 use fault::{Code, Fault};
 use glam::Vec3;
-use picture::{Region, Transform, View, filter::Filter};
+use picture::{Region, Transform, View, filter::Filter, footprint};
 use scene::{Shadow, ShotEdits};
 use serde::{Deserialize, Serialize};
-use tuning::{K, Tuning};
+use std::collections::BTreeMap;
+use tuning::{Chosen, K, Tuning};
 
 /// Version of the program that rendered.
 pub const VERSION: &str = env!("CARGO_PKG_VERSION");
@@ -29,15 +30,61 @@ pub struct Description {
     pub camera: String,
     /// Part of the frame; none for all of it.
     pub region: Option<Region>,
-    /// All knobs, among them size, seed and judging view.
+    /// All knobs in force, among them size, seed and judging view.
     pub tuning: Tuning,
+    /// Draft overlays that lay over the shot's tuning, the one put on last last; a final has none.
+    #[serde(default)]
+    pub overlays: Vec<Overlay>,
+    /// The shot's own tuning, where overlays lay over it.
+    #[serde(default)]
+    pub own: Option<Tuning>,
     /// Changes to lights, media and camera.
     #[serde(default)]
     pub edits: ShotEdits,
     pub version: String,
 }
 
+/// A draft overlay as it was when it was used.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Overlay {
+    pub name: String,
+    pub values: BTreeMap<String, serde_json::Value>,
+}
+
 impl Description {
+    /// The whole frame of a scene, without overlays and edits.
+    pub fn new(scene: &str, environment: Option<&str>, camera: &str, tuning: Tuning) -> Description {
+        Description {
+            scene: scene.into(),
+            environment: environment.map(str::to_string),
+            camera: camera.into(),
+            region: None,
+            tuning,
+            overlays: Vec::new(),
+            own: None,
+            edits: ShotEdits::default(),
+            version: VERSION.into(),
+        }
+    }
+
+    /// Lays overlays over the tuning.
+    pub fn under(mut self, overlays: &[(String, Chosen)]) -> Description {
+        if overlays.is_empty() {
+            return self;
+        }
+        let (force, _) = self.tuning.under(overlays.iter().map(|(_, v)| v));
+        let shown = |v: &Chosen| v.iter().map(|(id, v)| (id.to_string(), serde_json::json!(v))).collect();
+        self.overlays = overlays.iter().map(|(name, v)| Overlay { name: name.clone(), values: shown(v) }).collect();
+        self.own = Some(std::mem::replace(&mut self.tuning, force));
+        self
+    }
+
+    /// The shot's own tuning.
+    pub fn own_tuning(&self) -> &Tuning {
+        self.own.as_ref().unwrap_or(&self.tuning)
+    }
+
+    /// Size of the delivered frame.
     pub fn frame(&self) -> (u32, u32) {
         (self.tuning.whole(K::FrameWidth), self.tuning.whole(K::FrameHeight))
     }
@@ -46,6 +93,19 @@ impl Description {
     pub fn area(&self) -> Region {
         let (w, h) = self.frame();
         self.region.unwrap_or(Region::whole(w, h))
+    }
+
+    /// Size of the frame that is rendered: the delivered one times oversize.
+    pub fn film_frame(&self) -> (u32, u32) {
+        let times = self.tuning.real(K::FrameOversize);
+        let (w, h) = self.frame();
+        let larger = |n: u32| ((n as f64 * times).round() as u32).max(1);
+        (larger(w), larger(h))
+    }
+
+    /// The part of the rendered frame that is needed: with the reach of the reduction around a region.
+    pub fn film_area(&self) -> Region {
+        footprint(self.area(), self.frame(), self.film_frame())
     }
 
     pub fn view(&self) -> View {
@@ -60,17 +120,17 @@ impl Description {
     /// Refuses what cannot be rendered, before anything is allocated.
     pub fn check(&self) -> Result<(), Fault> {
         self.tuning.check()?;
-        let (w, h) = self.frame();
+        let (w, h) = self.film_frame();
         let pixels = w as u64 * h as u64;
         if pixels > MOST_FRAME_PIXELS {
             return Err(Fault::new(
                 Code::TooLarge,
-                format!("a frame of {w}×{h} has {:.1} million pixels", pixels as f64 / 1e6),
+                format!("a frame of {w}×{h} rendered has {:.1} million pixels", pixels as f64 / 1e6),
                 "frame.width",
                 format!("keep it below {} million pixels", MOST_FRAME_PIXELS / 1_000_000),
             ));
         }
-        self.area().check((w, h))
+        self.area().check(self.frame())
     }
 }
 
@@ -88,8 +148,11 @@ pub fn view_of(t: &Tuning) -> View {
 /// The tuning in the types that the inner loops use.
 #[derive(Debug, Clone)]
 pub struct Settings {
+    /// The rendered frame, and the part of it that is wanted.
     pub frame: (u32, u32),
     pub area: Region,
+    /// The delivered frame and the part of it that is wanted.
+    pub delivered: ((u32, u32), Region),
     pub transparent: bool,
     pub filter: Filter,
     pub filter_radius: f64,
@@ -138,8 +201,9 @@ impl Settings {
         let haze = real(K::HazeDensity);
         let bright = real(K::HazeBrightness);
         Ok(Settings {
-            frame: d.frame(),
-            area: d.area(),
+            frame: d.film_frame(),
+            area: d.film_area(),
+            delivered: (d.frame(), d.area()),
             transparent: t.switch(K::FrameTransparent),
             filter: Filter::named(t.name(K::FrameFilter))
                 .ok_or_else(|| Fault::internal("a filter without a formula", "frame.filter"))?,

@@ -9,6 +9,7 @@ use crate::gather::{PART_NAMES, PARTS, Sample};
 use crate::rounds::BlockCount;
 use glam::Vec3;
 use picture::{Plate, Region, Rgb, files::Channel, files::Samples, luminance};
+use rayon::prelude::*;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering};
 
@@ -221,8 +222,6 @@ pub(crate) struct Tile {
     pub blocks: Vec<BlockCount>,
     /// Blocks a row.
     pub columns: u32,
-    /// Samples per half of the blocks that still run.
-    pub n: u32,
     /// Processor time spent on this tile, nanoseconds.
     pub spent: u64,
     /// Rows of [`Layout`], pixel by pixel.
@@ -245,6 +244,11 @@ fn tell_picture([a, b]: [Vec3; 2], tell: &mut dyn FnMut(f32)) {
 }
 
 impl Tile {
+    /// Least samples per half of the blocks that still run; none when all have stopped.
+    pub fn behind(&self) -> Option<u32> {
+        self.blocks.iter().filter(|b| b.running).map(|b| b.n).min()
+    }
+
     pub fn add(&mut self, layout: &Layout, pixel: usize, half: usize, index: u32, s: &Sample, negative: bool) {
         self.pixels[pixel].add(half, index, s, negative && layout.signed);
         let stride = layout.stride();
@@ -307,7 +311,7 @@ impl Tile {
         [bx, (bx + block).min(self.bounds.width), by, (by + block).min(self.bounds.height)]
     }
 
-    fn block_of(&self, x: u32, y: u32, block: u32) -> &BlockCount {
+    pub fn block_of(&self, x: u32, y: u32, block: u32) -> &BlockCount {
         &self.blocks[((y - self.bounds.y) / block * self.columns + (x - self.bounds.x) / block) as usize]
     }
 }
@@ -326,6 +330,18 @@ pub fn superblocks(area: Region, frame: (u32, u32)) -> impl Iterator<Item = Regi
 /// The coarse first picture, before every pixel has a sample.
 struct Coarse {
     pixels: Vec<Rgb>,
+    /// Side of the cells that are one sample each.
+    cell: u32,
+}
+
+/// A coarse picture for the screen: one colour a cell, row by row.
+pub struct FirstLook {
+    /// The delivered frame, and the part of it that the cells cover.
+    pub frame: (u32, u32),
+    pub region: Region,
+    pub width: u32,
+    pub height: u32,
+    pub cells: Vec<Rgb>,
 }
 
 pub struct Film {
@@ -338,13 +354,17 @@ pub struct Film {
     /// Samples taken so far, both halves.
     pub(crate) samples: AtomicU64,
     pub(crate) layout: Layout,
+    /// The delivered frame and the part of it that is wanted.
+    delivered: ((u32, u32), Region),
 }
 
 impl Film {
     pub(crate) fn new(s: &Settings, groups: &[String]) -> Film {
         let area = s.area;
         let layout = Layout::new(s, groups);
-        let tiles = superblocks(area, s.frame)
+        let squares: Vec<Region> = superblocks(area, s.frame).collect();
+        let tiles = squares
+            .into_par_iter()
             .map(|bounds| {
                 let columns = bounds.width.div_ceil(s.block);
                 let rows = bounds.height.div_ceil(s.block);
@@ -359,11 +379,12 @@ impl Film {
                     .collect();
                 let pixels = vec![Pixel::default(); bounds.area()];
                 let more = vec![0.0; bounds.area() * layout.stride()];
-                Mutex::new(Tile { bounds, pixels, blocks, columns, n: 0, spent: 0, more })
+                Mutex::new(Tile { bounds, pixels, blocks, columns, spent: 0, more })
             })
             .collect();
         let (coarse, samples) = (Mutex::new(None), AtomicU64::new(0));
-        Film { frame: s.frame, area, block: s.block, tiles, coarse, samples, layout }
+        let delivered = s.delivered;
+        Film { frame: s.frame, area, block: s.block, tiles, coarse, samples, layout, delivered }
     }
 
     /// Bytes that a film of these settings takes for each pixel.
@@ -381,12 +402,70 @@ impl Film {
         self.samples.load(Ordering::Relaxed)
     }
 
-    pub(crate) fn set_coarse(&self, pixels: Option<Vec<Rgb>>) {
-        *self.coarse.lock().unwrap_or_else(|e| e.into_inner()) = pixels.map(|pixels| Coarse { pixels });
+    pub(crate) fn set_coarse(&self, look: Option<(Vec<Rgb>, u32)>) {
+        *self.coarse.lock().unwrap_or_else(|e| e.into_inner()) = look.map(|(pixels, cell)| Coarse { pixels, cell });
     }
 
-    /// The present state of the wanted area; pixels without samples show the coarse picture.
+    /// The first look while no sample has been taken: small, so that it is on the screen at once.
+    pub fn first_look(&self) -> Option<FirstLook> {
+        if self.samples() > 0 || self.frame != self.delivered.0 {
+            return None;
+        }
+        let coarse = self.coarse.lock().unwrap_or_else(|e| e.into_inner());
+        let c = coarse.as_ref()?;
+        let (width, height) = (self.area.width.div_ceil(c.cell), self.area.height.div_ceil(c.cell));
+        let at = |i: u32| c.pixels[(i / width * c.cell * self.area.width + i % width * c.cell) as usize];
+        // Cells at the right and the lower border reach beyond the area; the stage clips them.
+        let region = Region { width: width * c.cell, height: height * c.cell, ..self.area };
+        Some(FirstLook { frame: self.frame, region, width, height, cells: (0..width * height).map(at).collect() })
+    }
+
+    /// The mean of both halves alone, for the screen; none where it must be reduced first.
+    pub fn mean(&self) -> Option<Vec<Rgb>> {
+        if self.frame != self.delivered.0 {
+            return None;
+        }
+        let area = self.area;
+        let mut out = match &*self.coarse.lock().unwrap_or_else(|e| e.into_inner()) {
+            Some(c) => c.pixels.clone(),
+            None => vec![[0.0; 3]; area.area()],
+        };
+        for i in 0..self.tiles.len() {
+            let tile = self.tile(i);
+            let t = tile.bounds;
+            let tail = tile.tail(&self.layout);
+            for y in t.y.max(area.y)..t.bottom().min(area.bottom()) {
+                for x in t.x.max(area.x)..t.right().min(area.right()) {
+                    let n = tile.block_of(x, y, self.block).n;
+                    if n > 0 {
+                        let i = ((y - t.y) * t.width + (x - t.x)) as usize;
+                        let half = |h| tile.mean(&self.layout, &tail, i, h, n);
+                        let (a, b) = (half(0), half(1));
+                        let to = ((y - area.y) * area.width + (x - area.x)) as usize;
+                        out[to] = std::array::from_fn(|c| 0.5 * (a[c] + b[c]));
+                    }
+                }
+            }
+        }
+        Some(out)
+    }
+
+    /// The area that the tiles cover.
+    pub fn bounds(&self) -> Region {
+        // One lock at a time: the first tile may be the last.
+        let first = self.tile(0).bounds;
+        let last = self.tile(self.tiles.len() - 1).bounds;
+        Region { x: first.x, y: first.y, width: last.right() - first.x, height: last.bottom() - first.y }
+    }
+
+    /// The present state of the wanted area, on the delivered frame.
     pub fn plate(&self) -> Plate {
+        let (frame, region) = self.delivered;
+        self.developed().on_frame(frame, region)
+    }
+
+    /// The present state on the rendered frame; pixels without samples show the coarse picture.
+    fn developed(&self) -> Plate {
         let area = self.area;
         let n = area.area();
         let mut p = Plate {
@@ -635,7 +714,6 @@ impl FilmState {
                     *v = channel[from];
                 }
             }
-            t.n = blocks.iter().map(|b| b.n).max().unwrap_or(0);
             t.blocks.clone_from(blocks);
             t.spent = *spent;
         }

@@ -23,11 +23,11 @@ mod stage;
 mod view_rays;
 
 pub use bvh::{Bvh, Hit, Ray, World};
-pub use description::{Description, SUPERBLOCK, VERSION, view_of};
-pub use film::{Film, FilmState, superblocks};
+pub use description::{Description, Overlay, SUPERBLOCK, VERSION, view_of};
+pub use film::{Film, FilmState, FirstLook, superblocks};
 pub use gather::{PART_NAMES, PARTS};
 pub use path::{Counters, KINDS, RayKind};
-pub use pool::{cores, own_pool, screen_pool};
-pub use render::{Phase, Progress, RayCount, Render, RenderReport, SavedCounts, SavedRender};
+pub use pool::{cores, lower_priority, own_pool, screen_pool};
+pub use render::{Moment, Phase, Progress, RayCount, Render, RenderReport, SavedCounts, SavedRender};
 pub use rounds::{BlockCount, expected_samples, floored_variances, grain_at, growth, ladder};
 pub use stage::{Stage, StageTimes};

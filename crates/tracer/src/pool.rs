@@ -17,6 +17,16 @@ pub fn screen_pool() -> Result<rayon::ThreadPool, Fault> {
     pool(cores(), "screen", false)
 }
 
+/// Lets the calling thread work in the background from now on.
+pub fn lower_priority() {
+    // SAFETY: plain system calls about the calling thread; a refusal leaves the priority as it is.
+    #[cfg(target_os = "linux")]
+    unsafe {
+        let thread = libc::syscall(libc::SYS_gettid) as libc::id_t;
+        libc::setpriority(libc::PRIO_PROCESS, thread, 10);
+    }
+}
+
 fn pool(threads: usize, name: &'static str, low: bool) -> Result<rayon::ThreadPool, Fault> {
     rayon::ThreadPoolBuilder::new()
         .num_threads(threads)
@@ -25,12 +35,7 @@ fn pool(threads: usize, name: &'static str, low: bool) -> Result<rayon::ThreadPo
             if !low {
                 return;
             }
-            // SAFETY: plain system calls about the calling thread; a refusal leaves the priority as it is.
-            #[cfg(target_os = "linux")]
-            unsafe {
-                let thread = libc::syscall(libc::SYS_gettid) as libc::id_t;
-                libc::setpriority(libc::PRIO_PROCESS, thread, 10);
-            }
+            lower_priority();
         })
         .build()
         .map_err(|e| Fault::internal(e.to_string(), "threads"))

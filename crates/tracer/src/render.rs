@@ -5,13 +5,17 @@ use crate::description::{Description, Settings};
 use crate::film::{Film, FilmState, Tile, superblocks};
 use crate::path::{Counters, KINDS, RayKind, Tracer};
 use crate::pool::thread_time;
-use crate::rounds::{BlockCount, decide, expected_samples, growth, ladder};
+use crate::rounds::{BlockCount, decide, expected_samples, grain_at, growth, ladder};
 use crate::stage::Stage;
 use crate::view_rays::{Shutter, ViewRays};
 use fault::{Code, Fault};
 use picture::filter::FilterSampler;
 use picture::grain::BlockSum;
-use picture::{Plate, files::Channel};
+use picture::{
+    Plate,
+    files::Channel,
+    reduce::{Weights, resampled},
+};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -36,8 +40,18 @@ pub enum Phase {
     Failed,
 }
 
-/// How far a render is.
+/// Grain at a moment of a render.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, TS)]
+pub struct Moment {
+    /// Seconds of sampling.
+    pub seconds: f64,
+    pub samples_per_pixel: f64,
+    /// Root mean square displayed grain, share of the display range.
+    pub grain: f64,
+}
+
+/// How far a render is.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, TS)]
 pub struct Progress {
     pub phase: Phase,
     /// 0…1 of the sampling.
@@ -57,6 +71,10 @@ pub struct Progress {
     /// Share of the pixels in settled and in capped blocks.
     pub settled: f64,
     pub capped: f64,
+    /// Grain that another minute of sampling is expected to leave; none before anything can be said.
+    pub in_a_minute: Option<f64>,
+    /// Grain after each round.
+    pub history: Vec<Moment>,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, TS)]
@@ -97,6 +115,9 @@ pub struct RenderReport {
     #[serde(default)]
     pub clamped: f64,
     pub complete: bool,
+    /// Grain after each round.
+    #[serde(default)]
+    pub history: Vec<Moment>,
 }
 
 /// A saved render: raw sums as channels of an OpenEXR file, and the rest as JSON.
@@ -111,6 +132,8 @@ pub struct SavedCounts {
     pub round: usize,
     pub seconds: f64,
     pub counters: Counters,
+    #[serde(default)]
+    pub history: Vec<Moment>,
 }
 
 /// Bytes of a film that are allowed at most.
@@ -132,6 +155,7 @@ pub struct Render {
     coarse: Vec<picture::Rgb>,
     counters: Counters,
     seconds: f64,
+    history: Vec<Moment>,
 }
 
 impl Render {
@@ -171,7 +195,7 @@ impl Render {
         Ok(Render {
             view: ViewRays::new(camera, settings.frame, settings.lens, motion),
             filter: FilterSampler::new(settings.filter, settings.filter_radius),
-            film: Arc::new(Film::new(&settings, &arrangement.lights.groups)),
+            film: Arc::new(pool.install(|| Film::new(&settings, &arrangement.lights.groups))),
             arrangement,
             rounds: ladder(settings.most),
             round: 0,
@@ -179,6 +203,7 @@ impl Render {
             coarse: if first_look { vec![[0.0; 3]; settings.area.area()] } else { Vec::new() },
             counters: Counters::default(),
             seconds: 0.0,
+            history: Vec::new(),
             stage,
             description,
             settings,
@@ -203,6 +228,18 @@ impl Render {
         self.round >= self.rounds.len()
     }
 
+    /// Only coarse pictures have been made yet.
+    pub fn is_looking(&self) -> bool {
+        !self.coarse.is_empty()
+    }
+
+    /// Some wanted pixel has no sample yet.
+    pub fn has_gaps(&self) -> bool {
+        let mut gaps = false;
+        self.each_block(|b, _| gaps |= b.n == 0);
+        gaps
+    }
+
     /// Works for a short while: one coarse picture, or some samples a pixel. True while there is more to do.
     /// Ends within a few milliseconds when `stop` is set, without losing a finished tile.
     pub fn step(&mut self, stop: &AtomicBool) -> bool {
@@ -210,12 +247,20 @@ impl Render {
             return false;
         }
         let start = Instant::now();
+        let round = self.round;
         let pool = self.pool.clone();
         match self.looks.pop() {
             Some(cell) => pool.install(|| self.look(cell, stop)),
             None => pool.install(|| self.advance(stop)),
         }
         self.seconds += start.elapsed().as_secs_f64();
+        if self.round != round {
+            let p = self.progress();
+            if let Some(grain) = p.grain {
+                let moment = Moment { seconds: self.seconds, samples_per_pixel: p.samples_per_pixel, grain };
+                self.history.push(moment);
+            }
+        }
         !self.done()
     }
 
@@ -265,7 +310,7 @@ impl Render {
                 }
             }
         }
-        self.film.set_coarse(Some(self.coarse.clone()));
+        self.film.set_coarse(Some((self.coarse.clone(), cell)));
     }
 
     /// Brings all running blocks a few samples closer to the present round's count, and decides when they are there.
@@ -273,12 +318,7 @@ impl Render {
         /// Samples per half that a tile takes between two looks at the stop flag's owner.
         const CHUNK: u32 = 4;
         let target = self.rounds[self.round];
-        let least_n = (0..self.film.tiles.len())
-            .filter_map(|i| {
-                let t = self.film.tile(i);
-                t.blocks.iter().any(|b| b.running).then_some(t.n)
-            })
-            .min();
+        let least_n = (0..self.film.tiles.len()).filter_map(|i| self.film.tile(i).behind()).min();
         let Some(least_n) = least_n else {
             self.round = self.rounds.len();
             return;
@@ -313,14 +353,15 @@ impl Render {
         let began = thread_time();
         let mut work: Tile = {
             let tile = self.film.tile(i);
-            if tile.n >= upto || !tile.blocks.iter().any(|b| b.running) || stop.load(Ordering::Relaxed) {
+            if tile.behind().is_none_or(|n| n >= upto) || stop.load(Ordering::Relaxed) {
                 return counters;
             }
             tile.clone()
         };
         let mut taken = 0u64;
         for k in 0..work.blocks.len() {
-            if !work.blocks[k].running {
+            let from = work.blocks[k].n;
+            if !work.blocks[k].running || from >= upto {
                 continue;
             }
             let [x0, x1, y0, y1] = work.block_range(k, self.film.block);
@@ -330,19 +371,18 @@ impl Render {
                         return Counters::default();
                     }
                     let pixel = (y * work.bounds.width + x) as usize;
-                    for index in work.n..upto {
+                    for index in from..upto {
                         for half in 0..2u32 {
                             let (s, negative) =
                                 tracer.sample(work.bounds.x + x, work.bounds.y + y, half, index, &mut counters);
                             work.add(&self.film.layout, pixel, half as usize, index, &s, negative);
                         }
                     }
-                    taken += 2 * (upto - work.n) as u64;
+                    taken += 2 * (upto - from) as u64;
                 }
             }
             work.blocks[k].n = upto;
         }
-        work.n = upto;
         work.spent += thread_time() - began;
         *self.film.tile(i) = work;
         self.film.samples.fetch_add(taken, Ordering::Relaxed);
@@ -352,29 +392,61 @@ impl Render {
     fn judge_tile(&self, i: usize, n: u32) {
         let s = &self.settings;
         let mut tile = self.film.tile(i);
-        if !tile.blocks.iter().any(|b| b.running) {
+        if !tile.blocks.iter().any(|b| b.running && b.n == n) {
             return;
         }
         let layout = &self.film.layout;
         let tail = tile.tail(layout);
-        let mut pixels = Vec::with_capacity(tile.blocks.len());
-        for k in 0..tile.blocks.len() {
-            let [x0, x1, y0, y1] = tile.block_range(k, s.block);
-            pixels.push((x1 - x0) * (y1 - y0));
-            if !tile.blocks[k].running {
-                continue;
-            }
-            let mut sum = BlockSum::default();
-            for y in y0..y1 {
-                for x in x0..x1 {
-                    let i = (y * tile.bounds.width + x) as usize;
-                    let half = |h| s.view.display(tile.mean(layout, &tail, i, h, n));
-                    sum.add(half(0), half(1));
+        let ranges: Vec<[u32; 4]> = (0..tile.blocks.len()).map(|k| tile.block_range(k, s.block)).collect();
+        let pixels: Vec<u32> = ranges.iter().map(|[x0, x1, y0, y1]| (x1 - x0) * (y1 - y0)).collect();
+        let mut sums = vec![BlockSum::default(); tile.blocks.len()];
+        if s.frame.0 > s.delivered.0.0 {
+            self.judge_delivered(&tile, &tail, &mut sums);
+        } else {
+            for (k, [x0, x1, y0, y1]) in ranges.into_iter().enumerate() {
+                if !tile.blocks[k].running || tile.blocks[k].n != n {
+                    continue;
+                }
+                for y in y0..y1 {
+                    for x in x0..x1 {
+                        let i = (y * tile.bounds.width + x) as usize;
+                        let half = |h| s.view.display(tile.mean(layout, &tail, i, h, n));
+                        sums[k].add(half(0), half(1));
+                    }
                 }
             }
-            tile.blocks[k].grain = sum.grain() as f32;
+        }
+        for (b, sum) in tile.blocks.iter_mut().zip(&sums).filter(|(b, _)| b.running && b.n == n) {
+            b.grain = sum.grain() as f32;
         }
         decide(&mut tile.blocks, &pixels, n, s.least, s.most, s.threshold, s.adaptive);
+    }
+
+    /// Grain of an oversize render counts delivered pixels: both halves are reduced first. Pixels beyond the superblock are
+    /// left out, so that nothing outside it matters; at its border that counts up to a tenth too much.
+    fn judge_delivered(&self, tile: &Tile, tail: &[f32; 3], sums: &mut [BlockSum]) {
+        let s = &self.settings;
+        let t = tile.bounds;
+        let step = (s.frame.0 as f64 / s.delivered.0.0 as f64, s.frame.1 as f64 / s.delivered.0.1 as f64);
+        let first = |edge: u32, step: f64| (edge as f64 / step - 0.5).ceil().max(0.0) as u32;
+        let (xs, ys) = (first(t.x, step.0)..first(t.right(), step.0), first(t.y, step.1)..first(t.bottom(), step.1));
+        let across = Weights::tent(step.0, t.x..t.right(), xs.clone());
+        let down = Weights::tent(step.1, t.y..t.bottom(), ys.clone());
+        let half = |h: usize| -> Vec<picture::Rgb> {
+            let mean = |i: usize| {
+                let (x, y) = (t.x + i as u32 % t.width, t.y + i as u32 / t.width);
+                tile.mean(&self.film.layout, tail, i, h, tile.block_of(x, y, s.block).n.max(1))
+            };
+            let all: Vec<picture::Rgb> = (0..t.area()).map(mean).collect();
+            resampled(&all, t.width as usize, &across, &down)
+        };
+        let (a, b) = (half(0), half(1));
+        let block = |i: u32, step: f64, from: u32| (((i as f64 + 0.5) * step) as u32 - from) / s.block;
+        for (i, (a, b)) in a.iter().zip(&b).enumerate() {
+            let (x, y) = (xs.start + i as u32 % across.len() as u32, ys.start + i as u32 / across.len() as u32);
+            let k = block(y, step.1, t.y) * tile.columns + block(x, step.0, t.x);
+            sums[k as usize].add(s.view.display(*a), s.view.display(*b));
+        }
     }
 
     /// Visits every block inside the wanted area with its number of wanted pixels.
@@ -401,6 +473,7 @@ impl Render {
         let growth = growth(blocks.iter().map(|(b, p)| (b, *p)));
         let (mut pixels, mut settled, mut capped, mut squares, mut known) = (0u64, 0u64, 0u64, 0.0f64, 0u64);
         let (mut worst, mut taken, mut to_come) = (0.0f64, 0.0f64, 0.0f64);
+        let (mut open, mut stopped, mut ends) = (0u64, 0.0f64, Vec::new());
         for (b, p) in blocks {
             pixels += p;
             taken += p as f64 * b.n as f64;
@@ -422,8 +495,22 @@ impl Render {
                     s.most as f64
                 };
                 to_come += p as f64 * (expected - b.n as f64).max(0.0);
+                open += p;
+                ends.push((b, p, expected));
+            } else if b.grain >= 0.0 {
+                stopped += (b.grain as f64).powi(2) * p as f64;
             }
         }
+        // Another minute is spread evenly over the blocks that still run.
+        let more = 60.0 * taken / self.seconds.max(1e-3) / open.max(1) as f64;
+        let later: f64 = ends
+            .iter()
+            .filter(|(b, ..)| b.grain >= 0.0 && b.n > 0)
+            .map(|(b, p, end)| {
+                let n = (b.n as f64 + more).min(*end).max(b.n as f64);
+                grain_at(b.grain as f64, b.n as f64, n, growth).powi(2) * *p as f64
+            })
+            .sum();
         let share = if taken + to_come > 0.0 { taken / (taken + to_come) } else { 0.0 };
         let of = |n: u64| n as f64 / pixels.max(1) as f64;
         Progress {
@@ -443,6 +530,8 @@ impl Render {
             worst_block: (known > 0).then_some(worst),
             settled: of(settled),
             capped: of(capped),
+            in_a_minute: (known > 0 && self.seconds > 0.0).then(|| ((later + stopped) / known as f64).sqrt()),
+            history: self.history.clone(),
         }
     }
 
@@ -482,6 +571,7 @@ impl Render {
             broken: self.counters.broken,
             clamped: self.counters.clamped as f64 / (self.counters.clamped + self.counters.kept).max(1) as f64,
             complete: self.done(),
+            history: p.history,
         }
     }
 
@@ -495,6 +585,7 @@ impl Render {
                 round: self.round,
                 seconds: self.seconds,
                 counters: self.counters,
+                history: self.history.clone(),
             },
         }
     }
@@ -519,6 +610,31 @@ impl Render {
         render.round = saved.counts.round;
         render.seconds = saved.counts.seconds;
         render.counters = saved.counts.counters;
+        render.history.clone_from(&saved.counts.history);
+        Ok(render)
+    }
+
+    /// Takes a saved render up under other limits of samples or another threshold: what was rendered is not rendered again.
+    /// At equal counts the samples are those of a render that had these limits from the start, bit for bit.
+    pub fn go_on(
+        stage: Arc<Stage>,
+        description: Description,
+        pool: Arc<rayon::ThreadPool>,
+        saved: &SavedRender,
+    ) -> Result<Render, Fault> {
+        let mut render = Render::resume(stage, description, pool, saved)?;
+        let s = &render.settings;
+        for i in 0..render.film.tiles.len() {
+            let mut tile = render.film.tile(i);
+            tile.blocks.iter_mut().filter(|b| b.n > 0).for_each(|b| {
+                b.reopen(s.least, s.most, s.threshold, s.adaptive);
+            });
+        }
+        let behind = (0..render.film.tiles.len()).filter_map(|i| render.film.tile(i).behind()).min();
+        render.round = match behind {
+            Some(n) => render.rounds.iter().position(|step| *step > n).unwrap_or(render.rounds.len()),
+            None => render.rounds.len(),
+        };
         Ok(render)
     }
 }

@@ -59,6 +59,22 @@ impl BlockCount {
     }
 }
 
+impl BlockCount {
+    /// Takes the block up again under limits that may be others than those that stopped it.
+    pub(crate) fn reopen(&mut self, least: u32, most: u32, threshold: f64, adaptive: bool) {
+        let steps = ladder(self.n.max(1));
+        let previous = steps.iter().rev().nth(1).copied().unwrap_or(1);
+        let scaled = self.one_before as f64 * (previous as f64 / self.n.max(1) as f64).sqrt();
+        self.settled = self.n >= least
+            && self.grain >= 0.0
+            && self.before.1 == self.n
+            && self.before.0 as f64 <= threshold
+            && self.one_before >= 0.0
+            && scaled <= threshold;
+        self.running = self.n < most && !(adaptive && self.settled);
+    }
+}
+
 /// Variance per sample of each block of a superblock, at least half the mean of all of them; `pixels` weighs the blocks.
 /// Blocks without samples count as nothing.
 pub fn floored_variances(blocks: &[BlockCount], pixels: &[u32]) -> Vec<f64> {
@@ -79,7 +95,8 @@ pub(crate) fn decide(
     adaptive: bool,
 ) {
     let variances = floored_variances(blocks, pixels);
-    for (b, variance) in blocks.iter_mut().zip(variances).filter(|(b, _)| b.running) {
+    // Blocks that are ahead, in a render that goes on from an earlier one, have their turn later.
+    for (b, variance) in blocks.iter_mut().zip(variances).filter(|(b, _)| b.running && b.n == n) {
         let floored = (variance / n as f64).sqrt();
         if n >= least {
             let scaled = b.before.0 as f64 * (b.before.1 as f64 / n as f64).sqrt();

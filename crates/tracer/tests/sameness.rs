@@ -130,6 +130,69 @@ fn a_stopped_saved_and_resumed_render_ends_like_an_undisturbed_one() {
     assert_same(&resumed.plate(), &undisturbed);
 }
 
+/// Reduced to its own size, a region of an oversize frame holds what the whole frame holds there, and the light is the same.
+#[test]
+fn a_region_of_an_oversize_frame_is_its_crop_bit_for_bit() {
+    let stage = stage();
+    let region = Region { x: 37, y: 21, width: 40, height: 30 };
+    for times in [1.5, 2.0, 0.5] {
+        let t = uneven(true, "8").with(K::FrameOversize, times);
+        let whole = run(&stage, describe(t.clone(), None), 2).plate();
+        assert_eq!((whole.frame, whole.region.area()), ((150, 100), 15_000));
+        let part = run(&stage, describe(t, Some(region)), 2).plate();
+        assert_same(&part, &whole.crop(region));
+        let plain = run(&stage, describe(uneven(true, "8"), None), 2).plate();
+        let total = |p: &Plate| p.mean().iter().map(|c| c[1] as f64).sum::<f64>();
+        near(total(&whole), total(&plain), 0.04, "the light of an oversize frame");
+    }
+}
+
+/// The rounds judge delivered pixels: what they say agrees with the grain of the delivered plate.
+#[test]
+fn grain_of_an_oversize_frame_counts_delivered_pixels() {
+    let stage = stage();
+    let t = uneven(false, "8").with(K::SamplingMost, 16).with(K::FrameOversize, 2.0);
+    let render = run(&stage, describe(t, None), 2);
+    let d = render.description();
+    let (delivered, _) = render.plate().block_grain(&d.view(), 8).summary();
+    let judged = render.report().grain;
+    // Superblocks are judged by themselves, which counts a little too much at their borders.
+    assert!(judged > 0.97 * delivered && judged < 1.12 * delivered, "{judged} against {delivered}");
+}
+
+#[test]
+fn a_render_that_goes_on_gives_what_one_render_would_have_given() {
+    let stage = stage();
+    let pool = Arc::new(own_pool(2).unwrap());
+    let on = |first: Tuning, then: Tuning, stop_after: usize| {
+        let mut render = Render::new(stage.clone(), describe(first, None), pool.clone(), false).unwrap();
+        (0..stop_after).for_each(|_| {
+            render.step(&AtomicBool::new(false));
+        });
+        let saved = render.save();
+        let mut further = Render::go_on(stage.clone(), describe(then, None), pool.clone(), &saved).unwrap();
+        while further.step(&AtomicBool::new(false)) {}
+        further.plate()
+    };
+    let fixed = |most: u32| uneven(false, "8").with(K::SamplingLeast, 2).with(K::SamplingMost, most);
+    let straight = run(&stage, describe(fixed(48), None), 2).plate();
+    // From its end, from an end that is not on the ladder, and from the middle of a round.
+    assert_same(&on(fixed(16), fixed(48), 1000), &straight);
+    assert_same(&on(fixed(26), fixed(48), 1000), &straight);
+    assert_same(&on(fixed(48), fixed(48), 3), &straight);
+    // With a finer threshold blocks that had settled go on, each from its own count; samples at equal counts are equal.
+    let adaptive = |t: f64| uneven(true, "8").with(K::SamplingThreshold, t).with(K::SamplingMost, 64);
+    let further = on(adaptive(0.06), adaptive(0.03), 1000);
+    let straight = run(&stage, describe(adaptive(0.03), None), 2).plate();
+    let alike = further.samples.iter().zip(&straight.samples).filter(|(a, b)| a == b).count();
+    assert!(alike as f64 > 0.8 * straight.samples.len() as f64, "{alike}");
+    for i in (0..further.samples.len()).filter(|i| further.samples[*i] == straight.samples[*i]) {
+        assert_eq!(further.a[i].map(f32::to_bits), straight.a[i].map(f32::to_bits));
+    }
+    let sum = |p: &Plate| p.samples.iter().map(|n| *n as u64).sum::<u64>();
+    assert!(sum(&further) > sum(&on(adaptive(0.06), adaptive(0.06), 1000)));
+}
+
 #[test]
 fn another_seed_is_another_grain_of_the_same_picture() {
     let stage = stage();

@@ -4,9 +4,11 @@
 //! the API, difference marks, the panel's rows and the command line's `--set` are derived from it.
 
 mod knob;
+mod partial;
 mod table;
 mod value;
 
 pub use knob::{Group, Kind, Knob, Scale, Trade};
+pub use partial::{Chosen, PARTIAL_VERSION, Partial, PartialKind, Untaken, understood};
 pub use table::{K, KNOBS};
 pub use value::{Difference, Tuning, Value};

@@ -42,6 +42,8 @@ knobs! {
         "Width of the whole frame in pixels. Time grows with the number of pixels.";
     FrameHeight "frame.height" Frame "Height" "px" Whole { least: 1, most: 16384 }, Logarithmic, w(540), &[Time],
         "Height of the whole frame in pixels. The camera's vertical angle stays; a wider frame shows more at the sides.";
+    FrameOversize "frame.oversize" Frame "Oversize" "×" Real { least: 0.25, most: 3.0 }, Linear, r(1.0), &[Time, Grain, Look],
+        "Renders the frame larger by this factor and reduces it at delivery: smoother edges, and fewer samples a pixel for the same grain. Below 1 it renders smaller and enlarges, for drafts.";
     FrameTransparent "frame.transparent" Frame "Transparent" "" Switch, Linear, Value::Switch(false), &[Look],
         "The environment is not drawn behind the objects; alpha holds how much of each pixel they cover.";
     FrameFilter "frame.filter" Frame "Pixel filter" "" Choice { names: &["box", "triangle", "gaussian", "blackman_harris", "mitchell_netravali", "lanczos"] }, Linear, name("blackman_harris"), &[Grain, Look],

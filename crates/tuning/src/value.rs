@@ -104,7 +104,7 @@ impl Knob {
 /// knobs that are left out have their default.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Tuning {
-    values: Vec<Value>,
+    pub(crate) values: Vec<Value>,
 }
 
 impl Default for Tuning {

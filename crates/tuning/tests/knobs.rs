@@ -64,3 +64,61 @@ fn what_is_refused_says_where_and_what_helps() {
         .join("\n")
     );
 }
+
+mod partials {
+    use serde_json::json;
+    use std::collections::BTreeMap;
+    use tuning::{Group, K, Partial, PartialKind, Tuning, Value};
+
+    fn values(json: serde_json::Value) -> BTreeMap<String, serde_json::Value> {
+        serde_json::from_value(json).unwrap()
+    }
+
+    #[test]
+    fn the_overlay_put_on_last_wins_and_says_so() {
+        let overlay = |v| Partial::strict(PartialKind::Overlay, "x", "", &values(v)).unwrap().values;
+        let first = overlay(json!({ "sampling.most": 32, "depth.total": 3 }));
+        let second = overlay(json!({ "sampling.most": 8 }));
+        let own = Tuning::default();
+        let (force, whose) = own.under([&first, &second]);
+        assert_eq!((force.whole(K::SamplingMost), force.whole(K::DepthTotal)), (8, 3));
+        // Least (16 by default) cannot stay above most: it follows, and the overlay that forced it is named.
+        assert_eq!(force.whole(K::SamplingLeast), 8);
+        assert_eq!(whose, BTreeMap::from([("depth.total", 0), ("sampling.least", 1), ("sampling.most", 1)]));
+        let (other, _) = own.under([&second, &first]);
+        assert_eq!(other.whole(K::SamplingMost), 32);
+        assert_eq!(own.under([]).0, own);
+        // A chosen least lifts the most.
+        assert_eq!(own.applying(&overlay(json!({ "sampling.least": 512 }))).whole(K::SamplingMost), 512);
+    }
+
+    #[test]
+    fn a_shared_file_comes_back_and_says_what_it_cannot_take() {
+        let preset = &Partial::shipped()[6];
+        assert_eq!(preset.kind, PartialKind::Preset);
+        let (back, rest) = Partial::read(&preset.to_file(), PartialKind::Preset, "a.json").unwrap();
+        assert_eq!((&back, rest.len()), (preset, 0));
+        assert!(Partial::read(&preset.to_file(), PartialKind::Overlay, "a.json").is_err());
+        let newer = json!({ "format": "mellow-grain-preset", "version": 2, "name": "later", "colour": "blue",
+            "values": { "depth.total": 5, "sampling.most": 1e9, "depth.dreams": 3, "cleanup.denoise": "magic" } });
+        let (read, rest) = Partial::read(&newer.to_string(), PartialKind::Preset, "b.json").unwrap();
+        assert_eq!(read.values, BTreeMap::from([("depth.total", Value::Whole(5))]));
+        let ids: Vec<&str> = rest.iter().map(|u| u.id.as_str()).collect();
+        assert_eq!(ids, ["version", "cleanup.denoise", "depth.dreams", "sampling.most"]);
+        assert!(rest[3].why.contains("65536"), "{rest:?}");
+    }
+
+    #[test]
+    fn applying_leaves_the_rest_untouched() {
+        let own = Tuning::default().with(K::ViewExposure, 2.0).with(K::DepthTotal, 9);
+        for p in Partial::shipped() {
+            let next = own.applying(&p.values);
+            next.check().unwrap();
+            for d in own.differences(&next) {
+                assert!(p.values.contains_key(d.id) || d.id.starts_with("sampling."), "{}: {}", p.name, d.id);
+            }
+        }
+        let paths = own.of_groups(&[Group::Paths]);
+        assert!(paths.keys().all(|id| !id.starts_with("view")) && paths["depth.total"] == Value::Whole(9));
+    }
+}

@@ -18,6 +18,8 @@ pub enum Event {
         proof: i64,
         progress: Progress,
         fault: Option<Fault>,
+        /// Set when a phase reports nothing for long: what it is at.
+        stalled: Option<String>,
     },
     /// Proofs of a shot came, went or changed.
     Proofs {
@@ -39,6 +41,10 @@ pub enum Event {
     Finals,
     /// Shots or the library changed.
     Shots,
+    /// Overlays or presets changed.
+    Partials,
+    /// Choices for the whole bench changed.
+    Settings,
 }
 
 type Listener = Box<dyn Fn(&Event) + Send>;

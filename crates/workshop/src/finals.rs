@@ -1,9 +1,9 @@
 //! Finals: a queue on a thread of its own. Whole frames only, at the shot's own tuning. A final yields while a test runs;
 //! that time does not count. Its state is put away now and then, and it goes on from there after a restart.
 
-use crate::bench::{idle, write_thumbnail};
 use crate::saved::{remove_render, save_render};
-use crate::{Event, FileView, FinalReport, FinalState, FinalView, ForecastBrief, Workshop, json, lock, parse};
+use crate::testing::{idle, write_small};
+use crate::{Event, FileView, FinalReport, FinalState, FinalView, Workshop, json, lock, parse};
 use fault::{Code, Fault, panic_text};
 use std::collections::HashMap;
 use std::panic::{AssertUnwindSafe, catch_unwind};
@@ -34,8 +34,7 @@ impl Workshop {
         let row = self.0.store.shot(shot)?;
         let d = self.description(shot, None)?;
         let forecast = self.best_forecast(shot, &d.tuning)?;
-        let brief = forecast.map(|(f, ..)| ForecastBrief { seconds: f.seconds, low: f.low, high: f.high });
-        let brief = brief.map(|b| json(&b)).transpose()?;
+        let brief = forecast.map(|(f, ..)| json(&f.brief())).transpose()?;
         let id = self.0.store.add_final(shot, row.budget, &json(&d)?, brief.as_deref())?;
         self.0.events.tell(Event::Finals);
         self.wake();
@@ -88,7 +87,7 @@ impl Workshop {
             forecast: row.forecast.as_deref().map(|t| parse(t, "forecast")).transpose()?,
             report: row.report.as_deref().map(|t| parse(t, "report")).transpose()?,
             files: parse(&row.files, "files")?,
-            progress: running.then(|| lock(&self.0.finals.progress).get(&row.id).copied()).flatten(),
+            progress: running.then(|| lock(&self.0.finals.progress).get(&row.id).cloned()).flatten(),
             yielding: running && self.0.finals.yielding.load(Ordering::Relaxed),
             fault: row.fault.as_deref().map(|t| parse(t, "fault")).transpose()?,
             made: row.made,
@@ -159,7 +158,7 @@ impl Workshop {
     }
 
     fn tell_final(&self, id: i64, progress: Progress) {
-        lock(&self.0.finals.progress).insert(id, progress);
+        lock(&self.0.finals.progress).insert(id, progress.clone());
         self.0.events.tell(Event::Final { id, progress });
     }
 
@@ -190,7 +189,7 @@ impl Workshop {
         let stage = self.stage(&(d.scene.clone(), d.environment.clone()), &mut |p| self.tell_final(row.id, idle(p)))?;
         let mut render = match self.load_render(&d, &folder) {
             Ok(render) => render,
-            Err(_) => Render::new(stage, d.clone(), self.0.pool.clone(), false)?,
+            Err(_) => Render::new(stage, d.clone(), self.pool(), false)?,
         };
         let start = clock.elapsed().as_secs_f64();
         self.0.store.set_machine("start", start.max(0.05))?;
@@ -218,7 +217,7 @@ impl Workshop {
         let report: RenderReport = render.report();
         let mut progress = render.progress();
         progress.phase = Phase::Denoise;
-        self.tell_final(row.id, progress);
+        self.tell_final(row.id, progress.clone());
         let pixels = d.area().area() as f64;
         let clock = Instant::now();
         let plate = render.plate();
@@ -239,7 +238,7 @@ impl Workshop {
             let bytes = std::fs::metadata(&path).map_err(|e| Fault::io(name.clone(), &e))?.len();
             files.push(FileView { name, bytes });
         }
-        write_thumbnail(&folder.join("thumb.png"), &picture, plate.region, &d)?;
+        write_small(&folder.join("thumb.png"), &picture, (plate.region.width, plate.region.height), &d.view())?;
         let writing = clock.elapsed().as_secs_f64();
         self.0.store.set_machine("write_per_pixel", writing / pixels)?;
         remove_render(&folder);

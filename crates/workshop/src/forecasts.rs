@@ -1,10 +1,12 @@
 //! The forecast of a shot's final, from its best test.
 
 use crate::saved::load_counts;
-use crate::{ForecastView, Workshop, parse};
-use advice::{Forecast, Machine, Measured, forecast};
+use crate::{ForecastView, Workshop, lock, parse};
+use advice::{Brief, Forecast, Machine, Measured, forecast};
 use fault::Fault;
-use tracer::{Description, RenderReport};
+use picture::Region;
+use std::sync::Arc;
+use tracer::{Description, RenderReport, SavedCounts};
 use tuning::Tuning;
 
 /// Tests that are looked at, newest first.
@@ -34,21 +36,58 @@ impl Workshop {
         }))
     }
 
-    /// The test with the fewest knobs that need a new one, then whole frames before regions, then the larger, then the newer.
+    /// How long the reference of a region, or of the whole frame, should take; none before a test has ended.
+    pub fn reference_forecast(&self, shot: i64, region: Option<Region>) -> Result<Option<Brief>, Fault> {
+        let d = self.reference_description(shot, region)?;
+        Ok(self.best_of(shot, &d.tuning, region)?.map(|(f, ..)| f.brief()))
+    }
+
     pub(crate) fn best_forecast(&self, shot: i64, tuning: &Tuning) -> Result<Option<(Forecast, i64, i64)>, Fault> {
+        self.best_of(shot, tuning, None)
+    }
+
+    /// Counts of a proof, from memory or from its folder.
+    fn counts(&self, proof: i64, samples: u64) -> Option<Arc<SavedCounts>> {
+        let key = (proof, samples);
+        if let Some((_, c)) = lock(&self.0.counts).iter().find(|(k, _)| *k == key) {
+            return Some(c.clone());
+        }
+        let read = Arc::new(load_counts(&self.0.store.proof_folder(proof)).ok()?);
+        let mut kept = lock(&self.0.counts);
+        kept.push_back((key, read.clone()));
+        while kept.len() > 2 * CANDIDATES {
+            kept.pop_front();
+        }
+        Some(read)
+    }
+
+    /// The test with the fewest knobs that need a new one, then whole frames before regions, then the larger, then the newer.
+    fn best_of(
+        &self,
+        shot: i64,
+        tuning: &Tuning,
+        region: Option<Region>,
+    ) -> Result<Option<(Forecast, i64, i64)>, Fault> {
         let row = self.0.store.shot(shot)?;
         let machine = self.machine();
         let mut best: Option<(Forecast, i64, i64)> = None;
-        for p in self.0.store.proofs(shot)?.into_iter().filter(|p| p.state != "running").take(CANDIDATES) {
+        for p in self
+            .0
+            .store
+            .proofs(shot)?
+            .into_iter()
+            .filter(|p| p.state != "running" && p.kind != "picture")
+            .take(CANDIDATES)
+        {
             let d: Description = parse(&p.description, "proof")?;
             if d.scene != row.scene || d.camera != row.camera || d.environment != row.environment {
                 continue;
             }
-            let (Some(report), Ok(counts)) = (&p.report, load_counts(&self.0.store.proof_folder(p.id))) else {
-                continue;
-            };
+            let Some(report) = &p.report else { continue };
             let report: RenderReport = parse(report, "report")?;
-            let Some(f) = forecast(Measured { description: &d, counts: &counts, report: &report }, tuning, &machine)
+            let Some(counts) = self.counts(p.id, report.samples) else { continue };
+            let Some(f) =
+                forecast(Measured { description: &d, counts: &counts, report: &report }, tuning, region, &machine)
             else {
                 continue;
             };

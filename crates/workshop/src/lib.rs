@@ -1,19 +1,27 @@
 //! The work of the bench: shots, tests and their proofs, finals, as jobs with precedence. No HTTP, no SQL.
 //!
-//! One test runs at a time; starting another ends it. Finals run one after the other on a thread of their own and yield
+//! One test renders at a time; starting another ends it. Finals run one after the other on a thread of their own and yield
 //! while a test runs. Everything that happens is told to listeners as an [`Event`].
 
-mod bench;
+mod circumstances;
+mod comparing;
 mod events;
 mod finals;
 mod forecasts;
+mod glances;
 mod library;
+mod parcels;
+mod partials;
 mod pictures;
+mod proofs;
 mod saved;
+mod settings;
 mod shots;
 mod tarnfell;
+mod testing;
 mod views;
 
+pub use circumstances::{Circumstances, PhaseTime};
 pub use events::Event;
 pub use pictures::{Layer, Look, PixelReadout, Shown};
 pub use tarnfell::DemoSize;
@@ -23,11 +31,9 @@ use fault::Fault;
 use std::collections::VecDeque;
 use std::path::Path;
 use std::sync::{Arc, Condvar, Mutex, MutexGuard};
+use std::time::Duration;
 use store::Store;
-use tracer::{Stage, cores, own_pool, screen_pool};
-
-/// Largest number of ended tests of a shot that stay without being pulled.
-const SPARE_TESTS: usize = 12;
+use tracer::{SavedCounts, Stage, own_pool, screen_pool};
 
 pub(crate) fn lock<T>(m: &Mutex<T>) -> MutexGuard<'_, T> {
     m.lock().unwrap_or_else(|e| e.into_inner())
@@ -40,13 +46,23 @@ pub struct Workshop(Arc<Inner>);
 pub(crate) struct Inner {
     pub store: Store,
     /// Renders.
-    pub pool: Arc<rayon::ThreadPool>,
+    pub pool: Mutex<Arc<rayon::ThreadPool>>,
     /// Prepares pictures for the screen and for files.
     pub screen: rayon::ThreadPool,
     pub events: events::Events,
     /// Ready scenes, latest last.
     pub stages: Mutex<VecDeque<(library::StageKey, Arc<Stage>)>>,
-    pub test: Mutex<Option<Arc<bench::Running>>>,
+    pub test: Mutex<Option<Arc<testing::Running>>>,
+    /// Tests that are not yet on disk.
+    pub writing: Mutex<Vec<i64>>,
+    /// A test that found the disk full.
+    pub unsaved: Mutex<Option<testing::Unsaved>>,
+    pub checkpoint: Mutex<Duration>,
+    /// Held while a glance is rendered, and while a parcel is taken in.
+    pub glancing: Mutex<()>,
+    pub taking: Mutex<()>,
+    /// Counts of proofs, by proof and samples.
+    pub counts: Mutex<VecDeque<((i64, u64), Arc<SavedCounts>)>>,
     /// Held while one test makes way for the next.
     pub changing_test: Mutex<()>,
     pub plates: Mutex<VecDeque<(i64, Arc<picture::Plate>)>>,
@@ -60,22 +76,33 @@ impl Workshop {
     /// Opens the data folder and takes up finals that were interrupted.
     pub fn open(data: &Path) -> Result<Workshop, Fault> {
         let store = Store::open(data)?;
-        for id in store.orphaned_proofs()? {
-            store.delete_proof(id)?;
-        }
+        let _ = std::fs::remove_dir_all(store.incoming());
+        std::fs::create_dir_all(store.incoming()).map_err(|e| Fault::io(data.display().to_string(), &e))?;
         let workshop = Workshop(Arc::new(Inner {
             store,
-            pool: Arc::new(own_pool(cores())?),
+            pool: Mutex::new(Arc::new(own_pool(1)?)),
             screen: screen_pool()?,
             events: events::Events::default(),
             stages: Mutex::default(),
             test: Mutex::default(),
+            writing: Mutex::default(),
+            unsaved: Mutex::default(),
+            checkpoint: Mutex::new(Duration::from_secs(20)),
+            glancing: Mutex::default(),
+            taking: Mutex::default(),
+            counts: Mutex::default(),
             changing_test: Mutex::default(),
             plates: Mutex::default(),
             denoised: Mutex::default(),
             finals: finals::Desk::default(),
             wake: (Mutex::new(()), Condvar::new()),
         }));
+        *lock(&workshop.0.pool) = Arc::new(own_pool(workshop.settings().threads)?);
+        workshop.add_shipped()?;
+        for row in workshop.0.store.orphaned_proofs()? {
+            workshop.take_up_orphan(row.id)?;
+        }
+        workshop.forget_deleted()?;
         for row in workshop.0.store.finals()? {
             if row.state == "running" {
                 workshop.0.store.set_final_state(row.id, "waiting")?;

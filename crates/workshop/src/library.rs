@@ -1,11 +1,10 @@
 //! Scenes and environments: taken in with a report, made ready for rays, kept while they are in use.
 
+use crate::testing::write_bytes;
 use crate::{EnvironmentView, Event, SceneView, Workshop, json, lock, parse};
-use fault::Fault;
-use picture::files::write_whole;
+use fault::{Code, Fault};
 use scene::{Environment, ImportReport, load, read_glb};
-use std::io::Write;
-use std::path::Path;
+use std::path::PathBuf;
 use std::sync::Arc;
 use store::{EnvironmentRow, SceneRow};
 use tracer::{Phase, Stage};
@@ -16,20 +15,23 @@ pub(crate) type StageKey = (String, Option<String>);
 /// Stages that stay in memory.
 const STAGES: usize = 3;
 
-fn save(path: &Path, bytes: &[u8]) -> Result<(), Fault> {
-    write_whole(path, |out| out.write_all(bytes).map_err(|e| Fault::io(path.display().to_string(), &e)))
+pub(crate) fn environment_view(r: EnvironmentRow) -> EnvironmentView {
+    EnvironmentView { hash: r.hash, name: r.name, eight_bit: r.eight_bit }
 }
 
 impl Workshop {
     /// Takes a GLB in; nothing is left behind if it cannot be read.
     pub fn import_scene(&self, name: &str, bytes: &[u8]) -> Result<SceneView, Fault> {
         let scene = read_glb(bytes, name)?;
-        save(&self.0.store.scene_file(&scene.hash), bytes)?;
+        let folder = self.0.store.scene_folder(&scene.hash);
+        std::fs::create_dir_all(&folder).map_err(|e| Fault::io(folder.display().to_string(), &e))?;
+        write_bytes(&folder.join("scene.glb"), bytes)?;
         let name = name.trim_end_matches(".glb").to_string();
         self.0.store.add_scene(&SceneRow {
             hash: scene.hash.clone(),
             name: name.clone(),
             report: json(&scene.report)?,
+            file: "scene.glb".into(),
         })?;
         self.0.events.tell(Event::Shots);
         Ok(SceneView { hash: scene.hash, name, report: scene.report })
@@ -37,10 +39,11 @@ impl Workshop {
 
     pub fn import_environment(&self, name: &str, bytes: &[u8]) -> Result<EnvironmentView, Fault> {
         let e = Environment::read(bytes, name)?;
-        save(&self.0.store.environment_file(&e.hash), bytes)?;
-        self.0.store.add_environment(&EnvironmentRow { hash: e.hash.clone(), name: name.into() })?;
+        write_bytes(&self.0.store.environment_file(&e.hash), bytes)?;
+        let row = EnvironmentRow { hash: e.hash, name: name.into(), eight_bit: e.eight_bit };
+        self.0.store.add_environment(&row)?;
         self.0.events.tell(Event::Shots);
-        Ok(EnvironmentView { hash: e.hash, name: name.into() })
+        Ok(environment_view(row))
     }
 
     pub fn scenes(&self) -> Result<Vec<SceneView>, Fault> {
@@ -52,7 +55,26 @@ impl Workshop {
 
     pub fn environments(&self) -> Result<Vec<EnvironmentView>, Fault> {
         let rows = self.0.store.environments()?;
-        Ok(rows.into_iter().map(|r| EnvironmentView { hash: r.hash, name: r.name }).collect())
+        Ok(rows.into_iter().map(environment_view).collect())
+    }
+
+    /// The main file of a scene.
+    pub(crate) fn scene_path(&self, hash: &str) -> Result<PathBuf, Fault> {
+        let row = self.scene_row(hash)?;
+        let folder = self.0.store.scene_folder(hash);
+        // Data folders of the first version keep a GLB beside the folders.
+        Ok(if row.file.is_empty() { folder.with_extension("glb") } else { folder.join(row.file) })
+    }
+
+    fn scene_row(&self, hash: &str) -> Result<SceneRow, Fault> {
+        let rows = self.0.store.scenes()?;
+        rows.into_iter()
+            .find(|r| r.hash == hash)
+            .ok_or_else(|| Fault::new(Code::NotFound, "there is no such scene", "scene", "import it first"))
+    }
+
+    pub(crate) fn import_report(&self, hash: &str) -> Result<ImportReport, Fault> {
+        parse(&self.scene_row(hash)?.report, "scene")
     }
 
     /// The stage of a scene with its environment, from memory or made ready now; `tell` hears the phases.
@@ -68,7 +90,7 @@ impl Workshop {
             }
         }
         tell(Phase::Loading);
-        let scene = Arc::new(load(&self.0.store.scene_file(&key.0))?);
+        let scene = Arc::new(load(&self.scene_path(&key.0)?)?);
         let environment = match &key.1 {
             Some(hash) => {
                 let file = self.0.store.environment_file(hash);

@@ -49,7 +49,16 @@ impl Look {
 pub struct Shown {
     pub frame: (u32, u32),
     pub region: Region,
+    /// Width and height of the picture in its own pixels: fewer than the region's in a first look.
+    pub size: (u32, u32),
     pub rgba: Vec<u8>,
+}
+
+impl Shown {
+    pub(crate) fn opaque(frame: (u32, u32), region: Region, pixels: impl Iterator<Item = [u8; 3]>) -> Shown {
+        let rgba = pixels.flat_map(|c| [c[0], c[1], c[2], 255]).collect();
+        Shown { frame, region, size: (region.width, region.height), rgba }
+    }
 }
 
 /// What is under the pointer.
@@ -67,12 +76,34 @@ pub struct PixelReadout {
     pub block: u32,
 }
 
+fn opaque_bytes(view: &View, c: Rgb) -> [u8; 4] {
+    let [r, g, b] = view.bytes(c);
+    [r, g, b, 255]
+}
+
+/// Samples of a delivered pixel at which a block counts as capped.
+fn most_shown(d: &Description) -> u32 {
+    let most = d.tuning.whole(K::SamplingMost).next_multiple_of(2) as f64;
+    match d.tuning.real(K::FrameOversize) {
+        1.0 => most as u32,
+        // Reduced counts scatter a little.
+        times => (0.97 * most * times * times) as u32,
+    }
+}
+
 /// Proof and blend in thousandths.
 pub(crate) type DenoiseKey = (i64, u32);
 
 impl Workshop {
     pub fn look_of(&self, proof: i64) -> Result<Look, Fault> {
-        Ok(Look::of(&self.measured(proof)?.0))
+        let row = self.0.store.proof(proof)?;
+        match self.description_of(&row)? {
+            Some(d) => Ok(Look::of(&d)),
+            None => {
+                let view = self.picture_view(row.shot, &self.elsewhere(&row)?)?;
+                Ok(Look { view, denoise: None, threshold: 0.01 })
+            }
+        }
     }
 
     pub(crate) fn remember_plate(&self, proof: i64, plate: Arc<Plate>) {
@@ -105,9 +136,11 @@ impl Workshop {
         if let Some((_, p)) = lock(&self.0.plates).iter().find(|(id, _)| *id == proof) {
             return Ok(p.clone());
         }
-        let (d, _) = self.measured(proof)?;
-        let folder = self.0.store.proof_folder(proof);
-        let plate = Arc::new(self.load_render(&d, &folder)?.plate());
+        let row = self.0.store.proof(proof)?;
+        let plate = match self.description_of(&row)? {
+            Some(d) => Arc::new(self.load_render(&d, &self.0.store.proof_folder(proof))?.plate()),
+            None => self.load_picture(&row)?,
+        };
         self.remember_plate(proof, plate.clone());
         Ok(plate)
     }
@@ -134,9 +167,31 @@ impl Workshop {
         Ok(picture)
     }
 
+    /// The picture of a test that runs, without developing what is not shown.
+    fn show_running(&self, proof: i64, view: View) -> Option<Shown> {
+        let t = self.running_test(proof)?;
+        let film = lock(&t.film).clone()?;
+        if let Some(l) = film.first_look() {
+            let rgba = l.cells.iter().flat_map(|c| opaque_bytes(&view, *c)).collect();
+            return Some(Shown { frame: l.frame, region: l.region, size: (l.width, l.height), rgba });
+        }
+        let mean = film.mean()?;
+        let (frame, region) = (film.frame, film.area);
+        let bytes = self.0.screen.install(|| mean.par_iter().flat_map_iter(|c| opaque_bytes(&view, *c)).collect());
+        Some(Shown { frame, region, size: (region.width, region.height), rgba: bytes })
+    }
+
     pub fn show(&self, proof: i64, layer: Layer, look: &Look) -> Result<Shown, Fault> {
+        if layer == Layer::Picture
+            && let Some(shown) = self.show_running(proof, look.view)
+        {
+            return Ok(shown);
+        }
         let plate = self.plate(proof)?;
-        let (d, _) = self.measured(proof)?;
+        let row = self.0.store.proof(proof)?;
+        let d = self.description_of(&row)?;
+        let judged = |d: &Description| (d.view(), d.block(), most_shown(d));
+        let (judging, block, most) = d.as_ref().map_or((look.view, 8, u32::MAX), judged);
         let view = look.view;
         let plain = |pixels: &[Rgb], f: &(dyn Fn(Rgb) -> [u8; 3] + Sync)| -> Vec<[u8; 3]> {
             self.0.screen.install(|| pixels.par_iter().map(|c| f(*c)).collect())
@@ -145,8 +200,7 @@ impl Workshop {
             Layer::Picture => plain(&self.delivered(proof, look)?, &|c| view.bytes(c)),
             Layer::Grain => {
                 // Grain was judged in the description's own view.
-                let most = d.tuning.whole(K::SamplingMost).next_multiple_of(2);
-                maps::grain_map(&plate, &d.view(), d.block(), look.threshold, most)
+                maps::grain_map(&plate, &judging, block, look.threshold, most)
             }
             Layer::Samples => maps::sample_map(&plate),
             Layer::Albedo => plain(&plate.albedo, &|c| View::PLAIN.bytes(c)),
@@ -154,14 +208,13 @@ impl Workshop {
                 plain(&plate.normal, &|n| n.map(|v| ((v * 0.5 + 0.5).clamp(0.0, 1.0) * 255.0 + 0.5) as u8))
             }
         };
-        let rgba = rgb.iter().flat_map(|c| [c[0], c[1], c[2], 255]).collect();
-        Ok(Shown { frame: plate.frame, region: plate.region, rgba })
+        Ok(Shown::opaque(plate.frame, plate.region, rgb.into_iter()))
     }
 
     pub fn legends(&self, proof: i64, threshold: f64) -> Result<Legends, Fault> {
         let plate = self.plate(proof)?;
         let (d, _) = self.measured(proof)?;
-        let most = d.tuning.whole(K::SamplingMost).next_multiple_of(2);
+        let most = most_shown(&d);
         Ok(Legends {
             grain: maps::grain_legend(&plate, &d.view(), d.block(), threshold, most),
             samples: maps::sample_legend(&plate),
@@ -170,7 +223,9 @@ impl Workshop {
 
     pub fn pixel(&self, proof: i64, x: u32, y: u32, look: &Look) -> Result<PixelReadout, Fault> {
         let plate = self.plate(proof)?;
-        let (d, _) = self.measured(proof)?;
+        let row = self.0.store.proof(proof)?;
+        let d = self.description_of(&row)?;
+        let (judging, block) = d.as_ref().map_or((look.view, 8), |d| (d.view(), d.block()));
         let r = plate.region;
         Region { x, y, width: 1, height: 1 }.check(plate.frame)?;
         if x < r.x || y < r.y || x >= r.right() || y >= r.bottom() {
@@ -178,7 +233,6 @@ impl Workshop {
         }
         let i = ((y - r.y) * r.width + (x - r.x)) as usize;
         let value = self.delivered(proof, look)?[i];
-        let block = d.block();
         let near = |v: u32, lo: u32, hi: u32| ((v / block * block).max(lo), ((v / block + 1) * block).min(hi));
         let ((x0, x1), (y0, y1)) = (near(x, r.x, r.right()), near(y, r.y, r.bottom()));
         let small = plate.crop(Region { x: x0, y: y0, width: x1 - x0, height: y1 - y0 });
@@ -186,7 +240,7 @@ impl Workshop {
             value,
             display: look.view.display(value).map(|v| v * 255.0),
             samples: plate.samples[i],
-            grain: small.block_grain(&d.view(), block).at(x, y),
+            grain: small.block_grain(&judging, block).at(x, y),
             depth: plate.depth[i],
             block,
         })

@@ -1,17 +1,19 @@
 //! Shots: what is rendered, how, and how long it may take.
 
-use crate::{Event, NewShot, RevisionView, ShotChange, ShotView, Values, Workshop, json, lock, parse};
+use crate::{
+    Event, NewRegion, NewShot, RegionView, RevisionView, ShotChange, ShotView, Values, Workshop, json, lock, parse,
+};
 use fault::{Code, Fault};
 use scene::ImportReport;
 use store::ShotRow;
-use tracer::{Description, VERSION};
-use tuning::Tuning;
+use tracer::Description;
+use tuning::{K, Tuning};
 
 pub(crate) fn values(t: &Tuning) -> Values {
     t.to_map().into_iter().map(|(id, v)| (id.to_string(), serde_json::json!(v))).collect()
 }
 
-fn check_name(name: &str) -> Result<String, Fault> {
+pub(crate) fn check_name(name: &str) -> Result<String, Fault> {
     let name = name.trim();
     if name.is_empty() || name.chars().count() > 120 {
         return Err(Fault::new(
@@ -47,11 +49,7 @@ impl Workshop {
         if !report.cameras.contains(&camera) {
             return Err(no_camera(&camera, &report));
         }
-        if let Some(e) = &new.environment
-            && !self.0.store.environments()?.iter().any(|r| r.hash == *e)
-        {
-            return Err(Fault::new(Code::NotFound, "there is no such environment", "environment", "import it first"));
-        }
+        self.check_environment(new.environment.as_deref())?;
         let row = ShotRow {
             id: 0,
             name: check_name(&new.name)?,
@@ -60,19 +58,32 @@ impl Workshop {
             camera,
             budget: check_budget(new.budget)?,
             revision: 1,
+            archived: false,
         };
         let id = self.0.store.add_shot(&row, &json(tuning)?)?;
         self.0.events.tell(Event::Shots);
         Ok(id)
     }
 
-    fn import_report(&self, scene: &str) -> Result<ImportReport, Fault> {
-        let rows = self.0.store.scenes()?;
-        let row = rows
-            .iter()
-            .find(|r| r.hash == scene)
-            .ok_or_else(|| Fault::new(Code::NotFound, "there is no such scene", "scene", "import it first"))?;
-        parse(&row.report, "scene")
+    /// A second shot like this one, with a history of its own.
+    pub fn duplicate_shot(&self, id: i64) -> Result<i64, Fault> {
+        let row = self.0.store.shot(id)?;
+        let name: String = format!("{} (copy)", row.name).chars().take(120).collect();
+        let copy = self.0.store.add_shot(&ShotRow { name, archived: false, ..row }, &json(&self.tuning(id)?)?)?;
+        for r in self.0.store.regions(id)? {
+            self.0.store.add_region(copy, &r.name, r.place)?;
+        }
+        self.0.events.tell(Event::Shots);
+        Ok(copy)
+    }
+
+    fn check_environment(&self, hash: Option<&str>) -> Result<(), Fault> {
+        match hash {
+            Some(e) if !self.0.store.environments()?.iter().any(|r| r.hash == *e) => {
+                Err(Fault::new(Code::NotFound, "there is no such environment", "environment", "import it first"))
+            }
+            _ => Ok(()),
+        }
     }
 
     pub fn shots(&self) -> Result<Vec<ShotView>, Fault> {
@@ -88,11 +99,20 @@ impl Workshop {
         let import = self.import_report(&row.scene)?;
         let (undo, redo) = self.0.store.neighbours(row.id)?;
         let proofs = self.0.store.proofs(row.id)?;
-        let ended = || proofs.iter().filter(|p| p.state != "running");
+        let ended = || proofs.iter().filter(|p| p.state != "running" && p.kind != "picture");
         let whole = ended().find(|p| parse::<Description>(&p.description, "proof").is_ok_and(|d| d.region.is_none()));
+        let tuning = self.tuning(row.id)?;
+        let d = Description::new("", None, "", tuning.clone());
+        let pixels = d.film_frame().0 as u64 * d.film_frame().1 as u64;
         Ok(ShotView {
             id: row.id,
-            tuning: values(&self.tuning(row.id)?),
+            most_samples: pixels * tuning.whole(K::SamplingMost) as u64,
+            rendered: d.film_frame(),
+            overlays: self.overlay_ids(row.id),
+            in_force: self.in_force(row.id)?,
+            preset: self.applied_preset(row.id),
+            archived: row.archived,
+            tuning: values(&tuning),
             cameras: import.cameras.clone(),
             thumbnail: whole.or_else(|| ended().next()).map(|p| p.id),
             running: lock(&self.0.test).as_ref().filter(|t| t.shot == row.id && t.active()).map(|t| t.proof),
@@ -132,34 +152,96 @@ impl Workshop {
             }
             row.camera.clone_from(camera);
         }
-        // A size that cannot be rendered must not become a revision that no test can start from.
-        Description {
-            scene: row.scene.clone(),
-            environment: None,
-            camera: row.camera.clone(),
-            region: None,
-            tuning: after.clone(),
-            edits: Default::default(),
-            version: VERSION.into(),
+        if let Some(environment) = &change.environment {
+            let chosen = Some(environment.clone()).filter(|e| !e.is_empty());
+            self.check_environment(chosen.as_deref())?;
+            row.environment = chosen;
         }
-        .check()?;
+        if let Some(archived) = change.archived {
+            row.archived = archived;
+        }
+        // A size that cannot be rendered must not become a revision that no test can start from.
+        Description::new(&row.scene, None, &row.camera, after.clone()).check()?;
+        let old = self.0.store.shot(id)?;
         self.0.store.update_shot(&row)?;
-        let differences = before.differences(&after);
-        if !differences.is_empty() {
-            let words: Vec<String> = differences.iter().map(|d| format!("{} {} → {}", d.label, d.a, d.b)).collect();
+        let mut words: Vec<String> =
+            before.differences(&after).iter().map(|d| format!("{} {} → {}", d.label, d.a, d.b)).collect();
+        if old.camera != row.camera {
+            words.push(format!("camera {} → {}", old.camera, row.camera));
+        }
+        if old.budget != row.budget {
+            words.push(format!("budget {:.1} → {:.1} min", old.budget / 60.0, row.budget / 60.0));
+        }
+        if !words.is_empty() {
             self.0.store.revise(id, &json(&after)?, &words.join(", "))?;
         }
-        self.0.events.tell(Event::Shot { shot: id });
+        self.0.events.tell(if old.archived == row.archived { Event::Shot { shot: id } } else { Event::Shots });
+        if let Some(test) = &change.test {
+            self.start_test(id, test)?;
+        }
         self.shot(id)
+    }
+
+    /// Puts a tuning in force as a revision, if it differs; true if it does.
+    pub(crate) fn revise(&self, shot: i64, next: &Tuning, change: &str) -> Result<bool, Fault> {
+        let changed = *next != self.tuning(shot)?;
+        if changed {
+            self.0.store.revise(shot, &json(next)?, change)?;
+            self.0.events.tell(Event::Shot { shot });
+        }
+        Ok(changed)
+    }
+
+    pub fn regions(&self, shot: i64) -> Result<Vec<RegionView>, Fault> {
+        let rows = self.0.store.regions(shot)?;
+        Ok(rows.into_iter().map(|r| RegionView { id: r.id, name: r.name, place: r.place }).collect())
+    }
+
+    /// Remembers a region by name, as shares of the frame as it is now.
+    pub fn add_region(&self, shot: i64, new: &NewRegion) -> Result<Vec<RegionView>, Fault> {
+        let name = check_name(&new.name)?;
+        let (w, h) = self.description(shot, Some(new.region))?.frame();
+        let r = new.region;
+        let share = |v: u32, of: u32| v as f64 / of as f64;
+        let place = [share(r.x, w), share(r.y, h), share(r.width, w), share(r.height, h)];
+        self.0.store.add_region(shot, &name, place)?;
+        self.0.events.tell(Event::Shot { shot });
+        self.regions(shot)
+    }
+
+    pub fn delete_region(&self, shot: i64, id: i64) -> Result<(), Fault> {
+        self.0.store.delete_region(shot, id)?;
+        self.0.events.tell(Event::Shot { shot });
+        Ok(())
+    }
+
+    pub fn name_revision(&self, shot: i64, number: i64, name: &str) -> Result<(), Fault> {
+        let name = if name.trim().is_empty() { String::new() } else { check_name(name)? };
+        self.0.store.name_revision(shot, number, &name)?;
+        self.0.events.tell(Event::Shot { shot });
+        Ok(())
     }
 
     /// Newest first.
     pub fn revisions(&self, shot: i64) -> Result<Vec<RevisionView>, Fault> {
         let current = self.0.store.shot(shot)?.revision;
         let rows = self.0.store.revisions(shot)?;
+        let tunings: std::collections::HashMap<i64, Tuning> =
+            rows.iter().map(|r| Ok((r.number, parse(&r.tuning, "tuning")?))).collect::<Result<_, Fault>>()?;
+        let changed = |r: &store::RevisionRow| match tunings.get(&r.parent) {
+            Some(p) => p.differences(&tunings[&r.number]).into_iter().map(|d| d.id.to_string()).collect(),
+            None => Vec::new(),
+        };
         Ok(rows
             .into_iter()
-            .map(|r| RevisionView { number: r.number, change: r.change, made: r.made, current: r.number == current })
+            .map(|r| RevisionView {
+                number: r.number,
+                knobs: changed(&r),
+                current: r.number == current,
+                change: r.change,
+                made: r.made,
+                name: r.name,
+            })
             .collect())
     }
 
@@ -172,15 +254,8 @@ impl Workshop {
     /// What a test or final of the shot would render now.
     pub(crate) fn description(&self, shot: i64, region: Option<picture::Region>) -> Result<Description, Fault> {
         let row = self.0.store.shot(shot)?;
-        let d = Description {
-            scene: row.scene,
-            environment: row.environment,
-            camera: row.camera,
-            region,
-            tuning: self.tuning(shot)?,
-            edits: Default::default(),
-            version: VERSION.into(),
-        };
+        let plain = Description::new(&row.scene, row.environment.as_deref(), &row.camera, self.tuning(shot)?);
+        let d = Description { region, ..plain };
         d.check()?;
         Ok(d)
     }

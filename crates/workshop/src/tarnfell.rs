@@ -1,6 +1,6 @@
 //! The demo: the Tarnfell Observatory leaflet with its shots, a few proofs and a finished final, all really rendered.
 
-use crate::{NewShot, NewTest, ProofChange, Workshop};
+use crate::{NewRegion, NewShot, NewTest, ProofChange, Workshop};
 use fault::Fault;
 use picture::Region;
 use tuning::{K, Tuning};
@@ -117,6 +117,7 @@ impl Workshop {
                 budget: shot.budget,
             };
             let id = self.add_shot_with(&new, &shot.tuning)?;
+            self.add_region(id, &NewRegion { name: shot.region_name.into(), region: shot.region })?;
             say(&format!("{}: rendering proofs …", shot.name));
             // A sketch of the whole, the same region at few samples and at more.
             self.demo_proof(
@@ -164,9 +165,9 @@ impl Workshop {
         note: &str,
     ) -> Result<(), Fault> {
         self.revise_demo(shot, tuning)?;
-        let proof = self.start_test(shot, &NewTest { region })?;
+        let proof = self.start_test(shot, &NewTest { region, live: false })?;
         self.wait_for_test();
-        let change = ProofChange { name: Some(name.into()), note: Some(note.into()), kept: Some(true) };
-        self.change_proof(proof.id, &change).map(|_| ())
+        let change = ProofChange { name: Some(name.into()), note: Some(note.into()), kept: Some(true), star: None };
+        self.change_proof(proof, &change).map(|_| ())
     }
 }

@@ -1,6 +1,9 @@
 //! What the floors above see: complete, typed, ready to be sent.
 
+use crate::Circumstances;
+use advice::Brief;
 use fault::Fault;
+use picture::against::Against;
 use picture::metrics::Metrics;
 use picture::{Region, maps::GrainLegend, maps::Swatch};
 use scene::ImportReport;
@@ -8,7 +11,7 @@ use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use tracer::{Progress, RenderReport};
 use ts_rs::TS;
-use tuning::Difference;
+use tuning::{Difference, Group, PartialKind, Untaken, Value};
 
 /// Knob values by id, as JSON.
 pub type Values = BTreeMap<String, serde_json::Value>;
@@ -39,6 +42,140 @@ pub struct ShotView {
     #[ts(type = "number | null")]
     pub running: Option<i64>,
     pub import: ImportReport,
+    pub archived: bool,
+    /// Draft overlays that lie over its tests, the one put on last last.
+    #[ts(type = "number[]")]
+    pub overlays: Vec<i64>,
+    /// Knobs that they change.
+    pub in_force: Vec<InForce>,
+    /// The preset applied last.
+    #[ts(type = "number | null")]
+    pub preset: Option<i64>,
+    /// Size of the frame that is rendered: the delivered one times oversize.
+    pub rendered: (u32, u32),
+    /// Samples of the whole frame at the most.
+    #[ts(type = "number")]
+    pub most_samples: u64,
+}
+
+/// The value of a knob for tests, and the overlay that it comes from.
+#[derive(Debug, Clone, Serialize, TS)]
+pub struct InForce {
+    pub id: String,
+    pub value: Value,
+    pub whose: String,
+}
+
+#[derive(Debug, Clone, Serialize, TS)]
+pub struct RegionView {
+    #[ts(type = "number")]
+    pub id: i64,
+    pub name: String,
+    /// x, y, width and height as shares of the frame.
+    pub place: [f64; 4],
+}
+
+#[derive(Debug, Clone, Deserialize, TS)]
+pub struct NewRegion {
+    pub name: String,
+    pub region: Region,
+}
+
+#[derive(Debug, Clone, Serialize, TS)]
+pub struct PartialView {
+    #[ts(type = "number")]
+    pub id: i64,
+    pub kind: PartialKind,
+    pub name: String,
+    pub note: String,
+    #[ts(type = "Record<string, number | boolean | string>")]
+    pub values: Values,
+    /// Came with the program.
+    pub shipped: bool,
+}
+
+/// An overlay or preset to be made: from values, or from knobs of a shot as they are now.
+#[derive(Debug, Clone, Deserialize, TS)]
+#[ts(optional_fields)]
+pub struct NewPartial {
+    pub kind: PartialKind,
+    pub name: String,
+    pub note: Option<String>,
+    #[serde(default)]
+    #[ts(type = "Record<string, number | boolean | string>", optional)]
+    pub values: Values,
+    #[ts(type = "number")]
+    pub shot: Option<i64>,
+    #[serde(default)]
+    #[ts(type = "string[]", optional)]
+    pub knobs: Vec<String>,
+}
+
+#[derive(Debug, Clone, Default, Deserialize, TS)]
+#[ts(optional_fields)]
+pub struct PartialChange {
+    pub name: Option<String>,
+    pub note: Option<String>,
+    #[ts(type = "Record<string, number | boolean | string>")]
+    pub values: Option<Values>,
+}
+
+/// What became of a shared file.
+#[derive(Debug, Clone, Serialize, TS)]
+pub struct Imported {
+    pub name: String,
+    /// How many of its values are understood.
+    pub understood: usize,
+    pub untaken: Vec<Untaken>,
+    /// None while somebody must decide whether the rest is to be taken.
+    pub kept: Option<PartialView>,
+}
+
+/// What applying a preset would change.
+#[derive(Debug, Clone, Serialize, TS)]
+pub struct Preview {
+    pub changes: Vec<Difference>,
+    pub forecast: Option<Brief>,
+}
+
+/// A preset with the forecast that a shot's final would have under it.
+#[derive(Debug, Clone, Serialize, TS)]
+pub struct Rung {
+    #[ts(type = "number")]
+    pub preset: i64,
+    pub forecast: Option<Brief>,
+    /// It changes knobs whose effect only a test can tell.
+    pub needs_test: bool,
+}
+
+#[derive(Debug, Clone, Serialize, TS)]
+pub struct SettingsView {
+    pub threads: usize,
+    pub cores: usize,
+    pub processor: String,
+    /// Tests of a shot that keep themselves for a while.
+    pub spare: u32,
+    /// Room that proofs may take and do take, GB.
+    pub room_gb: f64,
+    pub used_gb: f64,
+    /// A new seed for each test instead of the shot's own.
+    pub new_seed: bool,
+}
+
+#[derive(Debug, Clone, Default, Deserialize, TS)]
+#[ts(optional_fields)]
+pub struct SettingsChange {
+    pub threads: Option<u32>,
+    pub spare: Option<u32>,
+    pub room_gb: Option<f64>,
+    pub new_seed: Option<bool>,
+}
+
+/// What came in a parcel of files.
+#[derive(Debug, Clone, Serialize, TS)]
+pub struct Parcel {
+    pub scene: Option<SceneView>,
+    pub environments: Vec<EnvironmentView>,
 }
 
 #[derive(Debug, Clone, Serialize, TS)]
@@ -50,6 +187,10 @@ pub struct RevisionView {
     #[ts(type = "number")]
     pub made: i64,
     pub current: bool,
+    /// Knobs that differ from the revision before.
+    pub knobs: Vec<String>,
+    /// Given by the artist; empty without one.
+    pub name: String,
 }
 
 #[derive(Debug, Clone, Serialize, TS)]
@@ -63,24 +204,48 @@ pub struct ProofView {
     pub name: String,
     pub note: String,
     pub kept: bool,
+    pub star: bool,
+    pub kind: ProofKind,
     pub state: ProofState,
     #[ts(type = "number")]
     pub made: i64,
-    pub camera: String,
+    #[ts(type = "number")]
+    pub bytes: i64,
+    /// None for a picture from elsewhere.
+    pub camera: Option<String>,
     pub frame: (u32, u32),
     /// None for the whole frame.
     pub region: Option<Region>,
     #[ts(type = "Record<string, number | boolean | string>")]
     pub tuning: Values,
+    /// Draft overlays that lay over it.
+    pub overlays: Vec<String>,
+    pub oversize: f64,
+    /// Of the program that rendered it.
+    pub version: String,
     pub report: Option<RenderReport>,
+    pub circumstances: Option<Circumstances>,
+    /// What must be known before its figures are compared.
+    pub marks: Vec<String>,
     /// How many knobs differ from the shot's tuning now.
     pub differs: usize,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, TS)]
 #[serde(rename_all = "snake_case")]
+pub enum ProofKind {
+    Test,
+    Reference,
+    /// From elsewhere.
+    Picture,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, TS)]
+#[serde(rename_all = "snake_case")]
 pub enum ProofState {
     Running,
+    /// It waits in memory because the disk would not take it.
+    Unsaved,
     Done,
     Stopped,
 }
@@ -108,7 +273,7 @@ pub struct FinalView {
     pub state: FinalState,
     pub budget: f64,
     /// Seconds, with low and high, as forecast at the start.
-    pub forecast: Option<ForecastBrief>,
+    pub forecast: Option<Brief>,
     pub report: Option<FinalReport>,
     pub files: Vec<FileView>,
     pub progress: Option<Progress>,
@@ -119,13 +284,6 @@ pub struct FinalView {
     pub made: i64,
     #[ts(type = "number | null")]
     pub ended: Option<i64>,
-}
-
-#[derive(Debug, Clone, Copy, Serialize, Deserialize, TS)]
-pub struct ForecastBrief {
-    pub seconds: f64,
-    pub low: f64,
-    pub high: f64,
 }
 
 /// What became of a final. Seconds are render time; time given to tests does not count.
@@ -160,18 +318,46 @@ pub struct ForecastView {
     pub budget: f64,
 }
 
-/// Two proofs side by side, as numbers.
+/// Proofs side by side, as numbers.
 #[derive(Debug, Clone, Serialize, TS)]
 pub struct Comparison {
-    pub differences: Vec<Difference>,
-    /// Time of a ÷ time of b; above 1, b is faster.
+    /// Knobs that differ between any two.
+    pub rows: Vec<KnobRow>,
+    /// One for each proof, A first.
+    pub columns: Vec<Column>,
+    /// What they are measured against; A without one.
+    #[ts(type = "number | null")]
+    pub reference: Option<i64>,
+}
+
+#[derive(Debug, Clone, Serialize, TS)]
+pub struct KnobRow {
+    pub id: &'static str,
+    pub label: &'static str,
+    /// None where the tuning is unknown.
+    pub values: Vec<Option<Value>>,
+}
+
+/// The figures of a proof in a comparison.
+#[derive(Debug, Clone, Serialize, TS)]
+pub struct Column {
+    #[ts(type = "number")]
+    pub proof: i64,
+    pub seconds: Option<f64>,
+    /// Time of A ÷ time of this; above 1, this is faster.
     pub time_ratio: Option<f64>,
-    /// Grain of a ÷ grain of b; above 1, b is cleaner.
+    pub grain: Option<f64>,
+    /// Grain of A ÷ grain of this; above 1, this is cleaner.
     pub grain_ratio: Option<f64>,
-    /// On the part of the frame that both hold; none if they share none or their frames differ.
+    pub samples_per_pixel: Option<f64>,
+    pub rays: Option<f64>,
+    /// Against the reference, or against A.
     pub metrics: Option<Metrics>,
-    /// The part of the frame that both hold.
+    /// Its error split into grain and look change, where both have halves and other seeds.
+    pub against: Option<Against>,
+    /// The part of the frame on which it was measured.
     pub shared: Option<Region>,
+    pub notes: Vec<String>,
 }
 
 /// Legends of the maps of a proof.
@@ -192,6 +378,8 @@ pub struct SceneView {
 pub struct EnvironmentView {
     pub hash: String,
     pub name: String,
+    /// Stored with 8 bits a channel: its highlights are clipped, and reflections of them come out dull.
+    pub eight_bit: bool,
 }
 
 /// A shot to be made.
@@ -211,9 +399,29 @@ pub struct ShotChange {
     pub name: Option<String>,
     pub camera: Option<String>,
     pub budget: Option<f64>,
+    /// Hash of another environment; empty for none.
+    pub environment: Option<String>,
+    pub archived: Option<bool>,
     #[serde(default)]
     #[ts(type = "Record<string, number | boolean | string>", optional)]
     pub tuning: Values,
+    /// Live mode: a test that begins with the change.
+    pub test: Option<NewTest>,
+}
+
+/// What is taken back from a proof; all without groups.
+#[derive(Debug, Clone, Default, Deserialize, TS)]
+#[ts(optional_fields)]
+pub struct TakeBack {
+    pub groups: Option<Vec<Group>>,
+}
+
+/// How far a proof is to go on; twice the samples where neither is given.
+#[derive(Debug, Clone, Default, Deserialize, TS)]
+#[ts(optional_fields)]
+pub struct GoOn {
+    pub most: Option<u32>,
+    pub threshold: Option<f64>,
 }
 
 #[derive(Debug, Clone, Default, Deserialize, TS)]
@@ -222,6 +430,7 @@ pub struct ProofChange {
     pub name: Option<String>,
     pub note: Option<String>,
     pub kept: Option<bool>,
+    pub star: Option<bool>,
 }
 
 #[derive(Debug, Clone, Default, Deserialize, TS)]
@@ -229,4 +438,8 @@ pub struct ProofChange {
 pub struct NewTest {
     /// Absent for the whole frame.
     pub region: Option<Region>,
+    /// Begun by a change of a knob: one that is pushed out at once leaves no proof.
+    #[serde(default)]
+    #[ts(type = "boolean", optional)]
+    pub live: bool,
 }

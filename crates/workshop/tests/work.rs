@@ -23,7 +23,7 @@ fn tune(w: &Workshop, shot: i64, values: serde_json::Value) {
 }
 
 fn test(w: &Workshop, shot: i64) -> i64 {
-    let id = w.start_test(shot, &NewTest::default()).unwrap().id;
+    let id = w.start_test(shot, &NewTest::default()).unwrap();
     w.wait_for_test();
     id
 }
@@ -65,7 +65,7 @@ fn every_final_of_a_queue_is_denoised_and_tests_go_first() {
     // The test runs when the finals are added: none of them samples before it has ended.
     tune(&w, shot, serde_json::json!({ "sampling.most": 64, "sampling.threshold": 0.001 }));
     let region = picture::Region { x: 8, y: 8, width: 64, height: 48 };
-    w.start_test(shot, &NewTest { region: Some(region) }).unwrap();
+    w.start_test(shot, &NewTest { region: Some(region), live: false }).unwrap();
     tune(&w, shot, serde_json::json!({ "sampling.most": 8 }));
     for _ in 0..3 {
         w.add_final(shot).unwrap();
@@ -97,7 +97,7 @@ fn every_final_of_a_queue_is_denoised_and_tests_go_first() {
 fn a_long_test_stops_at_once_and_a_new_one_takes_its_place() {
     let (_data, w, shot) = workshop();
     tune(&w, shot, serde_json::json!({ "sampling.most": 65536, "sampling.threshold": 0.0005 }));
-    let first = w.start_test(shot, &NewTest::default()).unwrap().id;
+    let first = w.start_test(shot, &NewTest::default()).unwrap();
     // One sample a pixel and half is needed before a stopped test is worth keeping.
     let begun = Instant::now();
     let enough =
@@ -106,7 +106,12 @@ fn a_long_test_stops_at_once_and_a_new_one_takes_its_place() {
         assert!(begun.elapsed() < Duration::from_secs(60), "the test does not get on");
         std::thread::sleep(Duration::from_millis(20));
     }
-    let second = w.start_test(shot, &NewTest::default()).unwrap().id;
+    let second = w.start_test(shot, &NewTest::default()).unwrap();
+    // The first is put away while the second runs.
+    while w.proof(first).unwrap().state == ProofState::Running {
+        assert!(begun.elapsed() < Duration::from_secs(60), "the first test is not put away");
+        std::thread::sleep(Duration::from_millis(10));
+    }
     let proofs = w.proofs(shot).unwrap();
     assert_eq!((proofs[0].id, proofs[0].state), (second, ProofState::Running));
     assert_eq!((proofs[1].id, proofs[1].state), (first, ProofState::Stopped));
@@ -120,19 +125,21 @@ fn proofs_are_compared_in_numbers_and_give_their_tuning_back() {
     let few = test(&w, shot);
     tune(&w, shot, serde_json::json!({ "sampling.most": 32, "sampling.least": 32 }));
     let many = test(&w, shot);
-    let c = w.compare(few, many).unwrap();
-    assert_eq!(c.differences.iter().map(|d| d.id).collect::<Vec<_>>(), ["sampling.least", "sampling.most"]);
+    let c = w.compare(&[few, many], None).unwrap();
+    assert_eq!(c.rows.iter().map(|d| d.id).collect::<Vec<_>>(), ["sampling.least", "sampling.most"]);
     // Common practice, no source: four times the samples, half the grain. Display values of so noisy a picture clip, which
     // keeps the grain of few samples down, so the gain is smaller here.
-    let ratio = c.grain_ratio.unwrap();
+    let ratio = c.columns[1].grain_ratio.unwrap();
     assert!((1.15..2.1).contains(&ratio), "{ratio}");
-    assert!(c.metrics.unwrap().rmse > 0.0 && c.shared.unwrap().width == 96);
+    assert!(c.columns[1].metrics.unwrap().rmse > 0.0 && c.columns[1].shared.unwrap().width == 96);
+    assert!(c.columns[0].metrics.is_none() && c.columns[1].against.is_none(), "the same seed tells nothing of grain");
     assert_eq!(w.proofs(shot).unwrap()[1].differs, 2);
-    w.take_tuning(few).unwrap();
+    w.take_tuning(few, &TakeBack::default()).unwrap();
     assert_eq!(w.shot(shot).unwrap().tuning["sampling.most"], 8);
     // The same description is the same picture, bit for bit.
-    let again = test(&w, shot);
-    assert_eq!(w.compare(few, again).unwrap().metrics.unwrap().rmse, 0.0);
+    let again = w.repeat_test(few).unwrap();
+    w.wait_for_test();
+    assert_eq!(w.compare(&[few, again], None).unwrap().columns[1].metrics.unwrap().rmse, 0.0);
 }
 
 #[test]

@@ -37,8 +37,46 @@ export async function get<T>(path: string): Promise<T> {
   return (await send("GET", path)).json() as Promise<T>;
 }
 
-export async function ask<T>(method: "POST" | "PATCH" | "DELETE", path: string, body?: unknown): Promise<T> {
+export async function ask<T>(
+  method: "POST" | "PUT" | "PATCH" | "DELETE",
+  path: string,
+  body?: unknown,
+): Promise<T> {
   return (await send(method, path, body)).json() as Promise<T>;
+}
+
+/** Sends a file so that its progress can be told; `end` breaks it off. */
+export function upload(
+  path: string,
+  file: Blob,
+  progress: (bytes: number) => void,
+  end: AbortSignal,
+): Promise<void> {
+  return new Promise((done, fail) => {
+    const request = new XMLHttpRequest();
+    request.open("PUT", path);
+    request.upload.onprogress = (e) => progress(e.loaded);
+    request.onload = () => {
+      if (request.status < 300) return done();
+      try {
+        fail(new Refused(JSON.parse(request.responseText) as Fault));
+      } catch {
+        fail(new Refused(unreachable));
+      }
+    };
+    request.onerror = () => fail(new Refused(unreachable));
+    request.onabort = () =>
+      fail(
+        new Refused({
+          code: "io",
+          what: "the import was stopped",
+          place: "import",
+          remedy: "nothing was left behind",
+        }),
+      );
+    end.addEventListener("abort", () => request.abort());
+    request.send(file);
+  });
 }
 
 export async function bytes(path: string): Promise<ArrayBuffer> {

@@ -8,6 +8,7 @@ export interface LiveTest {
   proof: number;
   progress: Progress;
   fault: Fault | null;
+  stalled: string | null;
   /** Grows with every report, so that pictures know when to ask again. */
   version: number;
 }
@@ -40,6 +41,23 @@ export function isActive(p: Progress | undefined): boolean {
   return p !== undefined && !["done", "stopped", "failed"].includes(p.phase);
 }
 
+const waiting: Record<number, () => void> = {};
+
+/** Runs the latest piece of work of a shot in a moment, when the urgent things are on their way. */
+function later(shot: number, work: () => void) {
+  const before = waiting[shot];
+  waiting[shot] = () => {
+    before?.();
+    work();
+  };
+  if (!before)
+    setTimeout(() => {
+      const all = waiting[shot];
+      delete waiting[shot];
+      all?.();
+    }, 350);
+}
+
 function receive(e: Event, queries: QueryClient) {
   const again = (...key: unknown[]) => void queries.invalidateQueries({ queryKey: key });
   switch (e.type) {
@@ -48,16 +66,32 @@ function receive(e: Event, queries: QueryClient) {
       break;
     case "proofs":
       again("proofs", e.shot);
-      again("forecast", e.shot);
-      again("shots");
-      again("shot", e.shot);
+      again("settings");
+      // What a test has just begun is more urgent than what follows from ended ones.
+      later(e.shot, () => {
+        again("forecast", e.shot);
+        again("ladder", e.shot);
+        again("shots");
+        again("shot", e.shot);
+      });
       break;
     case "shot":
       again("shot", e.shot);
-      again("shots");
-      again("forecast", e.shot);
-      again("proofs", e.shot);
       again("revisions", e.shot);
+      again("regions", e.shot);
+      later(e.shot, () => {
+        again("shots");
+        again("forecast", e.shot);
+        again("ladder", e.shot);
+        again("proofs", e.shot);
+      });
+      break;
+    case "partials":
+      again("partials");
+      again("ladder");
+      break;
+    case "settings":
+      again("settings");
       break;
     case "final":
       update({ finals: { ...live.finals, [e.id]: e.progress } });

@@ -7,9 +7,15 @@ import type {
   ForecastView,
   Knob,
   Legends,
+  Paper,
+  PartialView,
+  Preview,
   ProofView,
+  RegionView,
   RevisionView,
+  Rung,
   SceneView,
+  SettingsView,
   ShotView,
 } from "./types";
 
@@ -31,6 +37,32 @@ export const useRevisions = (id: number, wanted: boolean) =>
 export const useProofs = (id: number) =>
   useQuery({ queryKey: ["proofs", id], queryFn: () => get<ProofView[]>(`/api/shots/${id}/proofs`) });
 
+export const useRegions = (id: number) =>
+  useQuery({ queryKey: ["regions", id], queryFn: () => get<RegionView[]>(`/api/shots/${id}/regions`) });
+
+export const usePartials = () =>
+  useQuery({ queryKey: ["partials"], queryFn: () => get<PartialView[]>("/api/partials") });
+
+export const useLadder = (shot: number, wanted: boolean) =>
+  useQuery({
+    queryKey: ["ladder", shot],
+    queryFn: () => get<Rung[]>(`/api/shots/${shot}/ladder`),
+    enabled: wanted,
+  });
+
+export const usePreview = (shot: number, preset: number | null, revision: number) =>
+  useQuery({
+    queryKey: ["preview", shot, preset, revision],
+    queryFn: () => get<Preview>(`/api/shots/${shot}/presets/${preset}`),
+    enabled: preset !== null,
+  });
+
+export const useSettings = () =>
+  useQuery({ queryKey: ["settings"], queryFn: () => get<SettingsView>("/api/settings") });
+
+export const usePapers = () =>
+  useQuery({ queryKey: ["papers"], queryFn: () => get<Paper[]>("/api/papers"), staleTime: Infinity });
+
 export const useForecast = (id: number) =>
   useQuery({
     queryKey: ["forecast", id],
@@ -46,12 +78,14 @@ export const useScenes = () =>
 export const useEnvironments = () =>
   useQuery({ queryKey: ["environments"], queryFn: () => get<EnvironmentView[]>("/api/environments") });
 
-/** `state` makes the question new when one of the two has ended. */
-export const useComparison = (a: number | null, b: number | null, state: string) =>
+/** A first. `state` makes the question new when one of them has ended. */
+export const useComparison = (ids: number[], reference: number | null, state: string) =>
   useQuery({
-    queryKey: ["compare", a, b, state],
-    queryFn: () => get<Comparison>(`/api/compare?a=${a}&b=${b}`),
-    enabled: a !== null && b !== null && a !== b,
+    queryKey: ["compare", ids.join(), reference, state],
+    queryFn: () =>
+      get<Comparison>(`/api/compare?ids=${ids.join()}${reference === null ? "" : `&reference=${reference}`}`),
+    enabled: ids.length > 1 || (ids.length === 1 && reference !== null && reference !== ids[0]),
+    placeholderData: (before) => before,
   });
 
 export const useLegends = (proof: number | null, threshold: number, version: number, wanted: boolean) =>

@@ -42,6 +42,14 @@ help: string, };
 
 export type Difference = { id: string, label: string, a: Value, b: Value, };
 
+export type PartialKind = "overlay" | "preset";
+
+export type Untaken = { id: string, 
+/**
+ * As it stood in the file.
+ */
+value: string, why: string, };
+
 export type Region = { x: number, y: number, width: number, height: number, };
 
 export type Metrics = { 
@@ -60,7 +68,37 @@ psnr: number | null,
 /**
  * Structural similarity on display values; none if a side is shorter than the window of 11 pixels.
  */
-ssim: number | null, };
+ssim: number | null, 
+/**
+ * Mean FLIP of the display values, 0 (alike) to 1.
+ */
+flip: number, };
+
+export type Against = { 
+/**
+ * Root mean squares of linear values: grain of the picture, grain of the reference, and the look change between them.
+ */
+grain: number, reference_grain: number, look: number, 
+/**
+ * Share of the squared error beyond the reference's own grain that more samples would not remove.
+ */
+look_share: number, 
+/**
+ * Mean luminance as a ratio to the reference less 1, and its standard error.
+ */
+brighter: number, brighter_error: number, 
+/**
+ * Mean red, green and blue, each as a ratio to the reference less 1 and less `brighter`.
+ */
+tint: [number, number, number], 
+/**
+ * The change in words, e.g. "2.1 % darker, a little bluer".
+ */
+words: string, };
+
+export type Unit = "mm" | "cm" | "inch";
+
+export type Paper = { name: string, width: number, height: number, };
 
 export type Swatch = { 
 /**
@@ -114,6 +152,16 @@ bounds: [[number, number, number], [number, number, number]], entries: Array<Ent
 
 export type Phase = "waiting" | "loading" | "structure" | "lights" | "first_look" | "sampling" | "denoise" | "writing" | "done" | "stopped" | "failed";
 
+export type Moment = { 
+/**
+ * Seconds of sampling.
+ */
+seconds: number, samples_per_pixel: number, 
+/**
+ * Root mean square displayed grain, share of the display range.
+ */
+grain: number, };
+
 export type Progress = { phase: Phase, 
 /**
  * 0…1 of the sampling.
@@ -142,7 +190,15 @@ grain: number | null, worst_block: number | null,
 /**
  * Share of the pixels in settled and in capped blocks.
  */
-settled: number, capped: number, };
+settled: number, capped: number, 
+/**
+ * Grain that another minute of sampling is expected to leave; none before anything can be said.
+ */
+in_a_minute: number | null, 
+/**
+ * Grain after each round.
+ */
+history: Array<Moment>, };
 
 export type RayKind = "camera" | "direct" | "diffuse" | "reflection" | "transmission" | "volume";
 
@@ -176,7 +232,11 @@ broken: number,
 /**
  * Share of the light that clamps took away.
  */
-clamped: number, complete: boolean, };
+clamped: number, complete: boolean, 
+/**
+ * Grain after each round.
+ */
+history: Array<Moment>, };
 
 export type CauseKind = "start" | "camera" | "direct" | "diffuse" | "reflection" | "transmission" | "volume" | "clean_up" | "files";
 
@@ -204,7 +264,13 @@ measured: boolean,
  */
 needs_test: Array<string>, };
 
-export type Event = { "type": "test", shot: number, proof: number, progress: Progress, fault: Fault | null, } | { "type": "proofs", shot: number, } | { "type": "shot", shot: number, } | { "type": "final", id: number, progress: Progress, } | { "type": "finals" } | { "type": "shots" };
+export type Brief = { seconds: number, low: number, high: number, };
+
+export type Event = { "type": "test", shot: number, proof: number, progress: Progress, fault: Fault | null, 
+/**
+ * Set when a phase reports nothing for long: what it is at.
+ */
+stalled: string | null, } | { "type": "proofs", shot: number, } | { "type": "shot", shot: number, } | { "type": "final", id: number, progress: Progress, } | { "type": "finals" } | { "type": "shots" } | { "type": "partials" } | { "type": "settings" };
 
 export type ShotView = { id: number, name: string, scene: string, environment: string | null, camera: string, cameras: Array<string>, 
 /**
@@ -218,25 +284,135 @@ thumbnail: number | null,
 /**
  * The test that runs now.
  */
-running: number | null, import: ImportReport, };
+running: number | null, import: ImportReport, archived: boolean, 
+/**
+ * Draft overlays that lie over its tests, the one put on last last.
+ */
+overlays: number[], 
+/**
+ * Knobs that they change.
+ */
+in_force: Array<InForce>, 
+/**
+ * The preset applied last.
+ */
+preset: number | null, 
+/**
+ * Size of the frame that is rendered: the delivered one times oversize.
+ */
+rendered: [number, number], 
+/**
+ * Samples of the whole frame at the most.
+ */
+most_samples: number, };
 
 export type RevisionView = { number: number, change: string, 
 /**
  * Seconds since 1970.
  */
-made: number, current: boolean, };
+made: number, current: boolean, 
+/**
+ * Knobs that differ from the revision before.
+ */
+knobs: Array<string>, 
+/**
+ * Given by the artist; empty without one.
+ */
+name: string, };
 
-export type ProofState = "running" | "done" | "stopped";
+export type ProofKind = "test" | "reference" | "picture";
 
-export type ProofView = { id: number, shot: number, number: number, name: string, note: string, kept: boolean, state: ProofState, made: number, camera: string, frame: [number, number], 
+export type ProofState = "running" | "unsaved" | "done" | "stopped";
+
+export type PhaseTime = { phase: Phase, seconds: number, };
+
+export type Circumstances = { processor: string, cores: number, threads: number, 
+/**
+ * Share of the processors that other programs used meanwhile; none where the system does not tell.
+ */
+others: number | null, phases: Array<PhaseTime>, };
+
+export type ProofView = { id: number, shot: number, number: number, name: string, note: string, kept: boolean, star: boolean, kind: ProofKind, state: ProofState, made: number, bytes: number, 
+/**
+ * None for a picture from elsewhere.
+ */
+camera: string | null, frame: [number, number], 
 /**
  * None for the whole frame.
  */
-region: Region | null, tuning: Record<string, number | boolean | string>, report: RenderReport | null, 
+region: Region | null, tuning: Record<string, number | boolean | string>, 
+/**
+ * Draft overlays that lay over it.
+ */
+overlays: Array<string>, oversize: number, 
+/**
+ * Of the program that rendered it.
+ */
+version: string, report: RenderReport | null, circumstances: Circumstances | null, 
+/**
+ * What must be known before its figures are compared.
+ */
+marks: Array<string>, 
 /**
  * How many knobs differ from the shot's tuning now.
  */
 differs: number, };
+
+export type InForce = { id: string, value: Value, whose: string, };
+
+export type RegionView = { id: number, name: string, 
+/**
+ * x, y, width and height as shares of the frame.
+ */
+place: [number, number, number, number], };
+
+export type NewRegion = { name: string, region: Region, };
+
+export type PartialView = { id: number, kind: PartialKind, name: string, note: string, values: Record<string, number | boolean | string>, 
+/**
+ * Came with the program.
+ */
+shipped: boolean, };
+
+export type NewPartial = { kind: PartialKind, name: string, note?: string, values?: Record<string, number | boolean | string>, shot: number, knobs?: string[], };
+
+export type PartialChange = { name?: string, note?: string, values: Record<string, number | boolean | string>, };
+
+export type Imported = { name: string, 
+/**
+ * How many of its values are understood.
+ */
+understood: number, untaken: Array<Untaken>, 
+/**
+ * None while somebody must decide whether the rest is to be taken.
+ */
+kept: PartialView | null, };
+
+export type Preview = { changes: Array<Difference>, forecast: Brief | null, };
+
+export type Rung = { preset: number, forecast: Brief | null, 
+/**
+ * It changes knobs whose effect only a test can tell.
+ */
+needs_test: boolean, };
+
+export type SettingsView = { threads: number, cores: number, processor: string, 
+/**
+ * Tests of a shot that keep themselves for a while.
+ */
+spare: number, 
+/**
+ * Room that proofs may take and do take, GB.
+ */
+room_gb: number, used_gb: number, 
+/**
+ * A new seed for each test instead of the shot's own.
+ */
+new_seed: boolean, };
+
+export type SettingsChange = { threads?: number, spare?: number, room_gb?: number, new_seed?: boolean, };
+
+export type Parcel = { scene: SceneView | null, environments: Array<EnvironmentView>, };
 
 export type FinalState = "waiting" | "running" | "delivered" | "cancelled" | "failed";
 
@@ -244,13 +420,11 @@ export type FinalView = { id: number, shot: number, shot_name: string, camera: s
 /**
  * Seconds, with low and high, as forecast at the start.
  */
-forecast: ForecastBrief | null, report: FinalReport | null, files: Array<FileView>, progress: Progress | null, 
+forecast: Brief | null, report: FinalReport | null, files: Array<FileView>, progress: Progress | null, 
 /**
  * It waits because a test is running.
  */
 yielding: boolean, fault: Fault | null, made: number, ended: number | null, };
-
-export type ForecastBrief = { seconds: number, low: number, high: number, };
 
 export type FinalReport = { start: number, sampling: number, denoise: number, writing: number, total: number, render: RenderReport, 
 /**
@@ -266,41 +440,85 @@ export type ForecastView = { forecast: Forecast,
  */
 proof: number, proof_number: number, budget: number, };
 
-export type Comparison = { differences: Array<Difference>, 
+export type KnobRow = { id: string, label: string, 
 /**
- * Time of a ÷ time of b; above 1, b is faster.
+ * None where the tuning is unknown.
  */
-time_ratio: number | null, 
+values: Array<Value | null>, };
+
+export type Column = { proof: number, seconds: number | null, 
 /**
- * Grain of a ÷ grain of b; above 1, b is cleaner.
+ * Time of A ÷ time of this; above 1, this is faster.
  */
-grain_ratio: number | null, 
+time_ratio: number | null, grain: number | null, 
 /**
- * On the part of the frame that both hold; none if they share none or their frames differ.
+ * Grain of A ÷ grain of this; above 1, this is cleaner.
+ */
+grain_ratio: number | null, samples_per_pixel: number | null, rays: number | null, 
+/**
+ * Against the reference, or against A.
  */
 metrics: Metrics | null, 
 /**
- * The part of the frame that both hold.
+ * Its error split into grain and look change, where both have halves and other seeds.
  */
-shared: Region | null, };
+against: Against | null, 
+/**
+ * The part of the frame on which it was measured.
+ */
+shared: Region | null, notes: Array<string>, };
+
+export type Comparison = { 
+/**
+ * Knobs that differ between any two.
+ */
+rows: Array<KnobRow>, 
+/**
+ * One for each proof, A first.
+ */
+columns: Array<Column>, 
+/**
+ * What they are measured against; A without one.
+ */
+reference: number | null, };
 
 export type Legends = { grain: GrainLegend, samples: Array<Swatch>, };
 
 export type SceneView = { hash: string, name: string, report: ImportReport, };
 
-export type EnvironmentView = { hash: string, name: string, };
+export type EnvironmentView = { hash: string, name: string, 
+/**
+ * Stored with 8 bits a channel: its highlights are clipped, and reflections of them come out dull.
+ */
+eight_bit: boolean, };
 
 export type NewShot = { name: string, scene: string, environment: string | null, camera: string | null, budget: number, };
 
-export type ShotChange = { name?: string, camera?: string, budget?: number, tuning?: Record<string, number | boolean | string>, };
+export type ShotChange = { name?: string, camera?: string, budget?: number, 
+/**
+ * Hash of another environment; empty for none.
+ */
+environment?: string, archived?: boolean, tuning?: Record<string, number | boolean | string>, 
+/**
+ * Live mode: a test that begins with the change.
+ */
+test?: NewTest, };
 
-export type ProofChange = { name?: string, note?: string, kept?: boolean, };
+export type ProofChange = { name?: string, note?: string, kept?: boolean, star?: boolean, };
+
+export type TakeBack = { groups?: Array<Group>, };
+
+export type GoOn = { most?: number, threshold?: number, };
 
 export type NewTest = { 
 /**
  * Absent for the whole frame.
  */
-region?: Region, };
+region?: Region, 
+/**
+ * Begun by a change of a knob: one that is pushed out at once leaves no proof.
+ */
+live?: boolean, };
 
 export type Layer = "picture" | "grain" | "samples" | "albedo" | "normal";
 

@@ -1,4 +1,10 @@
-import { BulbOutlined, FileImageOutlined, PictureOutlined, SlidersOutlined } from "@ant-design/icons";
+import {
+  BulbOutlined,
+  FileImageOutlined,
+  FolderOpenOutlined,
+  PictureOutlined,
+  SlidersOutlined,
+} from "@ant-design/icons";
 import { App as AntApp, ConfigProvider, Tooltip } from "antd";
 import { useState } from "react";
 import { Navigate, NavLink, Route, Routes, useLocation } from "react-router";
@@ -6,6 +12,7 @@ import { useLive } from "../api/live";
 import { useFinals, useShots } from "../api/queries";
 import { BenchPage } from "../bench/BenchPage";
 import { FinalsPage } from "../finals/FinalsPage";
+import { LibraryPage } from "../library/LibraryPage";
 import { ShotsPage } from "../shots/ShotsPage";
 import { themeOf } from "./theme";
 
@@ -40,6 +47,10 @@ function Rail({ dim, setDim }: { dim: boolean; setDim: (d: boolean) => void }) {
         Finals
         {waiting > 0 && <span className="rail-count">{waiting}</span>}
       </NavLink>
+      <NavLink to="/library">
+        <FolderOpenOutlined />
+        Library
+      </NavLink>
       <span className="grow" />
       {!live.connected && (
         <Tooltip title="The program does not answer. It is tried again every second." placement="right">
@@ -70,6 +81,7 @@ export function App() {
             <Route path="/shots" element={<ShotsPage />} />
             <Route path="/bench/:shot" element={<BenchPage />} />
             <Route path="/finals" element={<FinalsPage />} />
+            <Route path="/library" element={<LibraryPage />} />
             <Route path="*" element={<Navigate to="/shots" replace />} />
           </Routes>
         </div>

@@ -14,7 +14,7 @@ export function useAct() {
         notification.error({
           title: fault ? `${fault.place}: ${fault.what}` : "Something went wrong",
           description: fault?.remedy ?? String(e),
-          placement: "bottomLeft",
+          placement: "bottom",
           duration: 8,
         });
         return undefined;

@@ -1,22 +1,31 @@
-import { Button, Modal, Segmented, Select, Tooltip } from "antd";
-import { useCallback, useEffect, useMemo, useRef, useState } from "react";
+import { useQueryClient } from "@tanstack/react-query";
+import { Button, InputNumber, Segmented, Tooltip } from "antd";
+import { useCallback, useMemo, useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import { ask } from "../api/client";
 import { isActive, useLive } from "../api/live";
 import { useForecast, useKnobs, useLegends, useProofs, useShot } from "../api/queries";
-import type { FinalView, Layer, ProofView, Region, ShotView } from "../api/types";
-import { duration, spoken } from "../app/format";
+import type { FinalView, Layer, ProofView, ShotView } from "../api/types";
 import { useAct } from "../app/useAct";
+import { usePictureDrop } from "../library/usePictureDrop";
+import { CameraPicker } from "./CameraPicker";
+import { FinalDialog } from "./FinalDialog";
+import { KeysDialog } from "./KeysDialog";
 import { Legend } from "./Legend";
-import { lookOf } from "./look";
+import { lookOf, pictureAddress } from "./look";
 import { NumberField } from "./NumberField";
 import { ProofSheet, proofTitle } from "./ProofSheet";
-import { rescaled, fitted } from "./region";
-import { Stage, type CompareMode } from "./Stage";
+import { fitted } from "./region";
+import { RegionBar } from "./RegionBar";
+import { SizeField } from "./SizeField";
+import { Stage, type CompareMode, type Side } from "./Stage";
 import { TestBar } from "./TestBar";
 import { TimeBill } from "./TimeBill";
 import { TuningPanel } from "./TuningPanel";
+import { useKeys } from "./useKeys";
 import { usePicture } from "./usePicture";
+import { useRegion } from "./useRegion";
+import type { Value } from "./ValueField";
 
 const layers: [Layer, string][] = [
   ["picture", "Picture"],
@@ -26,77 +35,23 @@ const layers: [Layer, string][] = [
   ["normal", "Normal"],
 ];
 
-/** The region of a shot, remembered on this machine and kept relative to the frame. */
-function useRegion(shot: number, frame: [number, number]): [Region | null, (r: Region | null) => void] {
-  const key = `region ${shot}`;
-  const read = (): { region: Region; frame: [number, number] } | null =>
-    JSON.parse(localStorage.getItem(key) ?? "null");
-  const [kept, keep] = useState(read);
-  const set = (region: Region | null) => {
-    const value = region && { region, frame };
-    localStorage.setItem(key, JSON.stringify(value));
-    keep(value);
-  };
-  return [kept && rescaled(kept.region, kept.frame, frame), set];
-}
-
-function RegionBar({
-  region,
-  set,
-  frame,
-}: {
-  region: Region | null;
-  set: (r: Region | null) => void;
-  frame: [number, number];
-}) {
-  if (!region)
-    return (
-      <span className="region-bar second">
-        Whole frame {frame[0]} × {frame[1]} · drag on the picture for a region
-      </span>
-    );
-  const field = (k: keyof Region, label: string) => (
-    <NumberField
-      label={label}
-      whole
-      value={region[k]}
-      onCommit={(v) => set(fitted({ ...region, [k]: v }, frame))}
-    />
-  );
-  return (
-    <span className="region-bar">
-      Region {field("x", "Region x")}
-      {field("y", "Region y")} <span className="second">size</span> {field("width", "Region width")}
-      {field("height", "Region height")}
-      <Tooltip title="Forget the region (W)">
-        <Button size="small" onClick={() => set(null)}>
-          Whole frame
-        </Button>
-      </Tooltip>
-    </span>
-  );
-}
-
-const shortcuts: [string, string][] = [
-  ["T", "test the region, or the whole frame"],
-  ["S", "stop the test"],
-  ["L", "live mode on or off"],
-  ["W", "whole frame: forget the region"],
-  ["P", "pull the shown test as a proof"],
-  ["1 … 5", "picture, grain, samples, albedo, normal"],
-  ["C", "compare: off, wipe, flicker"],
-  ["X", "swap A and B"],
-  ["Z, Shift Z", "undo, redo of the tuning"],
-  ["Arrows", "nudge the region, with Shift by 10 pixels"],
-  ["Wheel, right drag", "zoom to pixels, pan"],
-  ["?", "this list"],
+const modes: [CompareMode, string][] = [
+  ["off", "Off"],
+  ["wipe", "Wipe"],
+  ["side", "Side by side"],
+  ["flicker", "Flicker"],
+  ["difference", "Difference"],
 ];
+
+/** Most proofs beside the shown one. */
+const OTHERS = 3;
 
 function Bench({ shot }: { shot: ShotView }) {
   const knobs = useKnobs().data ?? [];
   const proofsQuery = useProofs(shot.id);
   const proofs = useMemo(() => proofsQuery.data ?? [], [proofsQuery.data]);
   const forecast = useForecast(shot.id);
+  const queries = useQueryClient();
   const { test } = useLive();
   const act = useAct();
   const go = useNavigate();
@@ -105,140 +60,218 @@ function Bench({ shot }: { shot: ShotView }) {
     () => [Number(shot.tuning["frame.width"]), Number(shot.tuning["frame.height"])],
     [shot.tuning],
   );
-  const [region, setRegion] = useRegion(shot.id, frame);
+  const { region, set: setRegion, put, locked, lock } = useRegion(shot.id, frame);
   const [chosen, choose] = useState<number | null>(null);
-  const [otherId, setOther] = useState<number | null>(null);
+  const [others, setOthers] = useState<number[]>([]);
+  const [referenceId, setReference] = useState<number | null>(null);
   const [layer, setLayer] = useState<Layer>("picture");
   const [mode, setMode] = useState<CompareMode>("off");
+  const [gain, setGain] = useState(8);
+  const [loupe, setLoupe] = useState(false);
   const [live, setLive] = useState(false);
   const [help, setHelp] = useState(false);
   const [asking, setAsking] = useState(false);
 
+  const running = test?.shot === shot.id && isActive(test.progress) ? test.proof : null;
   const shown: ProofView | undefined = proofs.find((p) => p.id === chosen) ?? proofs[0];
-  const other = proofs.find((p) => p.id === otherId);
+  // A test that has just begun is shown before the sheet knows it.
+  const shownId = chosen === null && running !== null ? running : (chosen ?? shown?.id ?? null);
+  const beside = others
+    .filter((id) => id !== shown?.id)
+    .map((id) => proofs.find((p) => p.id === id))
+    .filter((p) => p !== undefined);
+  const reference = proofs.find((p) => p.id === referenceId);
+  const comparing = beside.length > 0 && shown !== undefined;
+  // A first, then the shown one as B, then the rest.
+  const compared = !shown
+    ? []
+    : comparing
+      ? [beside[0]!, shown, ...beside.slice(1)].map((proof, i) => ({ letter: "ABCD"[i]!, proof }))
+      : [{ letter: "", proof: shown }];
+  const letters = comparing ? Object.fromEntries(compared.map((s) => [s.proof.id, s.letter])) : {};
+
   const look = useMemo(() => lookOf(shot), [shot]);
-  const isLive = test?.proof === shown?.id && isActive(test?.progress);
+  const isLive = test?.proof === shownId && isActive(test?.progress);
   // The last report after the end brings the finished picture.
-  const version = test?.proof === shown?.id ? (test?.version ?? 0) : 0;
-  const picture = usePicture(shown?.id ?? null, layer, look, version);
-  const otherPicture = usePicture(other?.id ?? null, layer, look, 0);
+  const version = test?.proof === shownId ? (test?.version ?? 0) : 0;
+  const ended = (p: ProofView | undefined) => p?.report?.samples ?? 0;
+  const picture = usePicture(pictureAddress(shownId, look, layer), version + ended(shown));
+  const pictures = [
+    usePicture(pictureAddress(beside[0]?.id, look, layer), ended(beside[0])),
+    usePicture(pictureAddress(beside[1]?.id, look, layer), ended(beside[1])),
+    usePicture(pictureAddress(beside[2]?.id, look, layer), ended(beside[2])),
+  ];
+  const a = beside[0];
+  const map =
+    mode === "difference" && a && shown
+      ? `/api/difference?a=${a.id}&b=${shown.id}&gain=${gain}`
+      : mode === "look" && reference && shown
+        ? `/api/look-change?a=${reference.id}&b=${shown.id}&gain=${gain}`
+        : null;
+  const mapPicture = usePicture(map, ended(shown));
   const whole = proofs.find(
     (p) =>
       p.region === null &&
+      p.kind === "test" &&
       p.state !== "running" &&
       p.frame[0] === frame[0] &&
       p.frame[1] === frame[1] &&
       p.id !== shown?.id,
   );
-  const backdrop = usePicture(shown?.region ? (whole?.id ?? null) : null, "picture", look, 0);
+  const backdrop = usePicture(pictureAddress(shown?.region ? whole?.id : null, look, "picture"), 0);
   const wantLegend = layer === "grain" || layer === "samples";
-  const legends = useLegends(shown?.id ?? null, look.threshold, Math.floor(version / 4), wantLegend);
+  const legends = useLegends(
+    shown?.kind === "picture" ? null : (shown?.id ?? null),
+    look.threshold,
+    Math.floor(version / 4),
+    wantLegend,
+  );
+  const modeNow: CompareMode = comparing || mode === "look" ? mode : "off";
 
+  /** Puts a new test into the sheet at once and shows it. */
+  const started = useCallback(
+    (proof: ProofView) => {
+      queries.setQueryData<ProofView[]>(["proofs", shot.id], (list) => [
+        proof,
+        ...(list ?? []).filter((p) => p.id !== proof.id),
+      ]);
+      choose(proof.id);
+    },
+    [queries, shot.id],
+  );
   const start = useCallback(async () => {
+    choose(null);
     const proof = await act(() =>
       ask<ProofView>("POST", `/api/shots/${shot.id}/tests`, { region: region ?? undefined }),
     );
-    if (proof) choose(proof.id);
-  }, [act, shot.id, region]);
+    if (proof) started(proof);
+  }, [act, shot.id, region, started]);
   const stop = useCallback(() => void act(() => ask("DELETE", "/api/test")), [act]);
-  const set = useCallback(
-    (tuning: Record<string, unknown>) => void act(() => ask("PATCH", `/api/shots/${shot.id}`, { tuning })),
-    [act, shot.id],
+  const change = useCallback(
+    async (body: Record<string, unknown>) => {
+      // In live mode the test begins with the change, in one request.
+      const tests = live && ("tuning" in body || "camera" in body);
+      if (tests) choose(null);
+      const next = await act(() =>
+        ask<ShotView>(
+          "PATCH",
+          `/api/shots/${shot.id}`,
+          tests ? { ...body, test: { region: region ?? undefined, live: true } } : body,
+        ),
+      );
+      if (next) queries.setQueryData(["shot", shot.id], next);
+    },
+    [act, shot.id, live, region, queries],
   );
+  const set = useCallback((tuning: Record<string, Value>) => void change({ tuning }), [change]);
+  const goOn = async () => {
+    if (shown && shown.kind !== "picture")
+      await act(() => ask("POST", `/api/proofs/${shown.id}/further`, {}));
+  };
   const pull = useCallback(() => {
-    if (shown && !shown.kept && shown.state !== "running")
+    if (shown && (!shown.kept || shown.state === "unsaved") && shown.state !== "running")
       void act(() => ask("PATCH", `/api/proofs/${shown.id}`, { kept: true }));
   }, [act, shown]);
-  const compare = (id: number | null) => {
-    setOther(id);
-    setMode(id === null ? "off" : mode === "off" ? "wipe" : mode);
-    if (id !== null && id === shown?.id) choose(proofs.find((p) => p.id !== id)?.id ?? null);
+  const compare = (id: number) => {
+    const inside = others.includes(id);
+    const next = inside ? others.filter((o) => o !== id) : [...others, id].slice(-OTHERS);
+    setOthers(next);
+    if (!inside && id === shown?.id) choose(proofs.find((p) => !next.includes(p.id))?.id ?? null);
+    setMode(next.length === 0 ? "off" : mode === "off" || mode === "look" ? "wipe" : mode);
+  };
+  const endComparing = () => {
+    setOthers([]);
+    setMode("off");
   };
   const swap = () => {
-    if (!other || !shown) return;
-    choose(other.id);
-    setOther(shown.id);
+    if (!a || !shown) return;
+    choose(a.id);
+    setOthers([shown.id, ...others.filter((o) => o !== a.id && o !== shown.id)]);
   };
+  const drop = usePictureDrop(shot.id);
 
-  // Live mode: a new revision starts the test again.
-  const tested = useRef(shot.revision);
-  useEffect(() => {
-    if (live && tested.current !== shot.revision) void start();
-    tested.current = shot.revision;
-  }, [live, shot.revision, start]);
-
-  useEffect(() => {
-    const key = (e: KeyboardEvent) => {
-      const el = e.target as HTMLElement;
-      if (
-        e.ctrlKey ||
-        e.metaKey ||
-        e.altKey ||
-        /INPUT|TEXTAREA|SELECT/.test(el.tagName) ||
-        el.closest(".ant-modal,.ant-popover")
-      )
-        return;
-      const revision = (n: number | null) =>
-        n !== null && void act(() => ask("POST", `/api/shots/${shot.id}/revisions/${n}`));
-      const digit = layers[Number(e.key) - 1];
-      const arrows: Record<string, [number, number]> = {
-        ArrowLeft: [-1, 0],
-        ArrowRight: [1, 0],
-        ArrowUp: [0, -1],
-        ArrowDown: [0, 1],
-      };
-      const arrow = arrows[e.key];
-      if (digit) setLayer(digit[0]);
-      else if (arrow && region) {
-        const k = e.shiftKey ? 10 : 1;
-        setRegion(fitted({ ...region, x: region.x + arrow[0] * k, y: region.y + arrow[1] * k }, frame));
-      } else
-        switch (e.key) {
-          case "t":
-            void start();
-            break;
-          case "s":
-            stop();
-            break;
-          case "l":
-            setLive((l) => !l);
-            break;
-          case "w":
-            setRegion(null);
-            break;
-          case "p":
-            pull();
-            break;
-          case "c":
-            if (otherId === null) {
-              const second = proofs.find((p) => p.id !== shown?.id && p.state !== "running");
-              if (second) setOther(second.id);
-              setMode("wipe");
-            } else setMode(mode === "off" ? "wipe" : mode === "wipe" ? "flicker" : "off");
-            break;
-          case "x":
-            swap();
-            break;
-          case "z":
-            revision(shot.undo);
-            break;
-          case "Z":
-            revision(shot.redo);
-            break;
-          case "?":
-            setHelp(true);
-            break;
-          default:
-            return;
-        }
-      e.preventDefault();
+  useKeys((e) => {
+    const revision = (n: number | null) =>
+      n !== null && void act(() => ask("POST", `/api/shots/${shot.id}/revisions/${n}`));
+    const digit = layers[Number(e.key) - 1];
+    const arrows: Record<string, [number, number]> = {
+      ArrowLeft: [-1, 0],
+      ArrowRight: [1, 0],
+      ArrowUp: [0, -1],
+      ArrowDown: [0, 1],
     };
-    window.addEventListener("keydown", key);
-    return () => window.removeEventListener("keydown", key);
+    const arrow = arrows[e.key];
+    if (digit) setLayer(digit[0]);
+    else if (arrow && region) {
+      const k = e.shiftKey ? 10 : 1;
+      setRegion(fitted({ ...region, x: region.x + arrow[0] * k, y: region.y + arrow[1] * k }, frame));
+    } else
+      switch (e.key) {
+        case "t":
+          void start();
+          break;
+        case "s":
+          stop();
+          break;
+        case "g":
+          void goOn();
+          break;
+        case "l":
+          setLive((l) => !l);
+          break;
+        case "w":
+          lock(false);
+          put(null);
+          break;
+        case "k":
+          lock(!locked);
+          break;
+        case "p":
+          pull();
+          break;
+        case "f":
+          if (shown) void act(() => ask("PATCH", `/api/proofs/${shown.id}`, { star: !shown.star }));
+          break;
+        case "c":
+          if (!comparing) {
+            const second = proofs.find((p) => p.id !== shown?.id && p.state !== "running");
+            if (second) setOthers([second.id]);
+            setMode("wipe");
+          } else {
+            const at = modes.findIndex(([m]) => m === mode);
+            setMode(modes[(at + 1) % modes.length]![0]);
+          }
+          break;
+        case "x":
+          swap();
+          break;
+        case "o":
+          setLoupe((l) => !l);
+          break;
+        case "d":
+          void act(() => ask("PUT", `/api/shots/${shot.id}/overlays`, []));
+          break;
+        case "[":
+        case "]": {
+          const at = proofs.findIndex((p) => p.id === shown?.id) + (e.key === "[" ? 1 : -1);
+          if (proofs[at]) choose(proofs[at].id);
+          break;
+        }
+        case "z":
+          revision(shot.undo);
+          break;
+        case "Z":
+          revision(shot.redo);
+          break;
+        case "?":
+          setHelp(true);
+          break;
+        default:
+          return false;
+      }
+    return true;
   });
 
-  const finalFrame = `${frame[0]} × ${frame[1]}`;
-  const f = forecast.data?.forecast;
   const startFinal = async () => {
     setAsking(false);
     const done = await act(() => ask<FinalView>("POST", `/api/shots/${shot.id}/finals`));
@@ -246,30 +279,28 @@ function Bench({ shot }: { shot: ShotView }) {
   };
   const caption = !shown
     ? `camera ${shot.camera} · nothing rendered yet`
-    : `${isLive ? "rendering" : "proof"} ${proofTitle(shown)} · camera ${shown.camera} · ${
+    : `${isLive ? "rendering" : "proof"} ${proofTitle(shown)} · ${
+        shown.camera ? `camera ${shown.camera}` : "from elsewhere"
+      } · ${
         shown.region
           ? `region ${shown.region.width} × ${shown.region.height}`
           : `whole frame ${shown.frame[0]} × ${shown.frame[1]}`
-      }`;
+      }${shown.overlays.length ? ` · drafts ${shown.overlays.join(", ")}` : ""}`;
+  const sides: Side[] = comparing
+    ? compared.map((s) => ({
+        letter: s.letter,
+        picture: s.proof.id === shown?.id ? picture : (pictures[beside.indexOf(s.proof)] ?? null),
+      }))
+    : [{ letter: "", picture }];
 
   return (
-    <main className="bench">
+    <main className="bench" {...drop.handlers}>
       <header className="headline">
         <div className="headline-shot">
           <h1>{shot.name}</h1>
           <span className="second">
-            camera{" "}
-            <Select
-              variant="borderless"
-              size="small"
-              className="camera"
-              value={shot.camera}
-              aria-label="Camera"
-              popupMatchSelectWidth={false}
-              options={shot.cameras.map((c) => ({ value: c, label: c }))}
-              onChange={(camera) => void act(() => ask("PATCH", `/api/shots/${shot.id}`, { camera }))}
-            />
-            {finalFrame} px
+            <CameraPicker shot={shot} choose={(camera) => void change({ camera })} />
+            <SizeField shot={shot} set={set} />
           </span>
         </div>
         <TimeBill view={forecast.data} budget={shot.budget} />
@@ -279,7 +310,7 @@ function Bench({ shot }: { shot: ShotView }) {
             label="Budget in minutes"
             value={Number((shot.budget / 60).toFixed(3))}
             step={0.5}
-            onCommit={(m) => void act(() => ask("PATCH", `/api/shots/${shot.id}`, { budget: m * 60 }))}
+            onCommit={(m) => void change({ budget: m * 60 })}
           />
         </label>
         <Button onClick={() => setAsking(true)} className="final-action">
@@ -295,58 +326,99 @@ function Bench({ shot }: { shot: ShotView }) {
             onChange={setLayer}
             options={layers.map(([value, label]) => ({ value, label }))}
           />
-          <RegionBar region={region} set={setRegion} frame={frame} />
+          <RegionBar
+            shot={shot.id}
+            region={region}
+            put={put}
+            locked={locked}
+            lock={lock}
+            frame={frame}
+            started={started}
+          />
           <span className="grow" />
-          {other ? (
-            <Segmented<CompareMode>
-              size="small"
-              value={mode}
-              onChange={(m) => setMode(m)}
-              options={[
-                { value: "off", label: "Off" },
-                { value: "wipe", label: "Wipe" },
-                { value: "flicker", label: "Flicker" },
-              ]}
-            />
-          ) : (
-            <span className="second">A|B on a proof compares it</span>
-          )}
         </div>
         <div className="stage-frame">
           <Stage
             frame={frame}
-            picture={picture}
-            other={otherPicture}
+            sides={sides}
+            map={mapPicture}
             backdrop={backdrop}
-            mode={other ? mode : "off"}
+            mode={modeNow}
             region={region}
             setRegion={setRegion}
+            locked={locked}
+            loupe={loupe}
             proof={shown?.id ?? null}
             look={look}
+            layer={layer}
             caption={caption}
           />
-          {wantLegend && legends.data && <Legend legends={legends.data} layer={layer} />}
+          {(comparing || reference) && (
+            <div className="stage-modes">
+              <Segmented<CompareMode>
+                size="small"
+                value={modeNow}
+                onChange={setMode}
+                options={[
+                  ...modes
+                    .filter(([m]) => comparing || m === "off")
+                    .map(([value, label]) => ({ value, label })),
+                  ...(reference ? [{ value: "look" as const, label: "Look change" }] : []),
+                ]}
+              />
+              {(modeNow === "difference" || modeNow === "look") && (
+                <label>
+                  amplified{" "}
+                  <InputNumber
+                    size="small"
+                    min={1}
+                    max={200}
+                    value={gain}
+                    aria-label="Amplification"
+                    onChange={(v) => setGain(v ?? 8)}
+                  />
+                  <span className="two-hues">
+                    <i className="less" /> darker <i className="more" /> brighter
+                  </span>
+                </label>
+              )}
+              <Tooltip title="The same spot of all, pixel by pixel (O)">
+                <Button size="small" type={loupe ? "primary" : "default"} onClick={() => setLoupe(!loupe)}>
+                  Loupe
+                </Button>
+              </Tooltip>
+            </div>
+          )}
+          {wantLegend && legends.data && modeNow === "off" && (
+            <Legend legends={legends.data} layer={layer as "grain" | "samples"} />
+          )}
         </div>
         <TestBar
           shot={shot}
+          knobs={knobs}
           region={region}
           test={test}
           live={live}
           setLive={setLive}
           start={() => void start()}
           stop={stop}
+          goOn={() => void goOn()}
           shown={shown}
           pull={pull}
         />
         <div className="tray">
           <div className="tray-head">
             <b>Proofs</b> <span className="pill">{proofs.length}</span>
+            {drop.over && <span className="caution">drop pictures to lay them into the sheet</span>}
+            {drop.busy && <span className="second">{drop.busy}</span>}
             <span className="grow" />
-            {other && shown && (
+            {comparing ? (
               <span className="second">
-                A {proofTitle(other)} ↔ B {proofTitle(shown)} ·{" "}
-                <button onClick={() => compare(null)}>end comparing</button>
+                {compared.map((s) => `${s.letter} ${proofTitle(s.proof)}`).join(" ↔ ")} ·{" "}
+                <button onClick={endComparing}>end comparing</button>
               </span>
+            ) : (
+              <span className="second">A|B on a proof compares it</span>
             )}
             <button className="second" onClick={() => setHelp(true)}>
               keys ?
@@ -355,57 +427,30 @@ function Bench({ shot }: { shot: ShotView }) {
           <ProofSheet
             proofs={proofs}
             shown={shown?.id ?? null}
-            other={other?.id ?? null}
+            letters={letters}
+            reference={referenceId}
             show={choose}
             compare={compare}
+            setReference={(id) => {
+              setReference(id);
+              if (id === null && mode === "look") setMode("off");
+            }}
           />
         </div>
       </div>
 
-      <TuningPanel shot={shot} knobs={knobs} set={set} shown={shown} other={other} />
+      <TuningPanel shot={shot} knobs={knobs} set={set} compared={compared} reference={reference} />
 
-      <Modal
-        open={asking}
-        title={`Start the final of ${shot.name}`}
-        okText="Start final"
-        onOk={() => void startFinal()}
-        onCancel={() => setAsking(false)}
-      >
-        <ul className="checks">
-          <li>
-            camera <b>{shot.camera}</b>
-          </li>
-          <li>
-            whole frame, <b>{finalFrame} px</b>
-            {region && " (the region is for tests and is ignored)"}
-          </li>
-          <li>
-            denoiser <b>{String(shot.tuning["cleanup.denoise"])}</b>, threshold{" "}
-            <b>{(Number(shot.tuning["sampling.threshold"]) * 100).toFixed(2)} %</b>, at most{" "}
-            <b>{String(shot.tuning["sampling.most"])}</b> samples
-          </li>
-          <li className={f && f.seconds > shot.budget ? "over" : ""}>
-            {f
-              ? `forecast ${duration(f.seconds)}, budget ${spoken(shot.budget)}`
-              : `not forecast: test first to know. Budget ${spoken(shot.budget)}`}
-          </li>
-          <li>files: PNG 16 bit as displayed, OpenEXR 32 bit linear with noisy picture and guides</li>
-        </ul>
-      </Modal>
-      <Modal open={help} title="Keys" footer={null} onCancel={() => setHelp(false)}>
-        <table className="keys">
-          <tbody>
-            {shortcuts.map(([k, what]) => (
-              <tr key={k}>
-                <td>
-                  <kbd>{k}</kbd>
-                </td>
-                <td>{what}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      </Modal>
+      {asking && (
+        <FinalDialog
+          shot={shot}
+          region={region}
+          forecast={forecast.data}
+          start={() => void startFinal()}
+          close={() => setAsking(false)}
+        />
+      )}
+      {help && <KeysDialog close={() => setHelp(false)} />}
     </main>
   );
 }

@@ -4,13 +4,19 @@ import {
   ImportOutlined,
   PushpinFilled,
   PushpinOutlined,
+  StarFilled,
+  StarOutlined,
 } from "@ant-design/icons";
-import { App, Input, Popover, Tooltip } from "antd";
+import { Button, Dropdown, Input, Popover, Select, Tooltip } from "antd";
 import { useState } from "react";
 import { ask } from "../api/client";
-import type { ProofView } from "../api/types";
-import { clock, duration, percent } from "../app/format";
+import { useSettings } from "../api/queries";
+import type { Group, ProofView } from "../api/types";
+import { clock, duration, percent, size } from "../app/format";
 import { useAct } from "../app/useAct";
+import { useNotice } from "../app/useNotice";
+import { groups } from "./groups";
+import { phaseText } from "./TestBar";
 
 export const proofTitle = (p: ProofView) => (p.name ? `${p.number} · ${p.name}` : String(p.number));
 
@@ -48,47 +54,108 @@ function Label({ proof, close }: { proof: ProofView; close: () => void }) {
 interface Props {
   proofs: ProofView[];
   shown: number | null;
-  other: number | null;
+  /** Letters of the compared proofs. */
+  letters: Record<number, string>;
+  reference: number | null;
   show: (id: number) => void;
-  compare: (id: number | null) => void;
+  compare: (id: number) => void;
+  setReference: (id: number | null) => void;
 }
 
-function Card({ proof, p }: { proof: ProofView; p: Props }) {
+/** Everything that is known of a proof, for its tooltip. */
+function facts(p: ProofView): string[] {
+  const r = p.report;
+  const c = p.circumstances;
+  return [
+    p.kind === "picture" ? "a picture from elsewhere" : `camera ${p.camera}, ${p.frame[0]} × ${p.frame[1]}`,
+    ...(p.oversize !== 1 ? [`oversize ${p.oversize} ×`] : []),
+    ...(p.overlays.length ? [`drafts: ${p.overlays.join(", ")}`] : []),
+    ...(p.tuning["sampling.seed"] !== undefined ? [`seed ${String(p.tuning["sampling.seed"])}`] : []),
+    ...(r ? [`${r.samples_per_pixel.toFixed(1)} samples a pixel, ${percent(r.settled, 0)} settled`] : []),
+    ...(c
+      ? [
+          `${c.processor}, ${c.threads} of ${c.cores} threads`,
+          ...(c.others !== null ? [`other programs took ${percent(c.others, 0)} of the processors`] : []),
+          c.phases.map((x) => `${phaseText[x.phase]} ${duration(x.seconds)}`).join(", "),
+        ]
+      : []),
+    ...(p.version ? [`program ${p.version}`] : []),
+    size(p.bytes),
+    ...p.marks,
+    ...(p.note ? [`note: ${p.note}`] : []),
+  ];
+}
+
+interface CardProps {
+  proof: ProofView;
+  p: Props;
+  picked: boolean;
+  pick: (shift: boolean) => void;
+  remove: () => void;
+}
+
+function Card({ proof, p, picked, pick, remove }: CardProps) {
   const [labelling, setLabelling] = useState(false);
   const act = useAct();
-  const { modal } = App.useApp();
   const r = proof.report;
   const shown = p.shown === proof.id;
-  const other = p.other === proof.id;
-  const remove = () =>
-    void modal.confirm({
-      title: `Delete proof ${proofTitle(proof)}?`,
-      content: "Its picture and its measurements go with it.",
-      okText: "Delete",
-      okButtonProps: { danger: true },
-      onOk: () => act(() => ask("DELETE", `/api/proofs/${proof.id}`)),
-    });
+  const letter = p.letters[proof.id];
+  const isReference = p.reference === proof.id;
+  const ended = proof.state !== "running";
+  const take = (chosen?: Group[]) =>
+    void act(() => ask("POST", `/api/proofs/${proof.id}/take`, chosen ? { groups: chosen } : {}));
   return (
-    <article className={`proof${shown ? " shown" : ""}${other ? " other" : ""}`} data-proof={proof.id}>
+    <article
+      className={`proof${shown ? " shown" : ""}${letter && !shown ? " other" : ""}${picked ? " picked" : ""}`}
+      data-proof={proof.id}
+      data-kind={proof.kind}
+    >
       <button
         className="proof-picture"
-        onClick={() => p.show(proof.id)}
+        onClick={(e) => (e.ctrlKey || e.metaKey || e.shiftKey ? pick(e.shiftKey) : p.show(proof.id))}
         aria-label={`Show proof ${proofTitle(proof)}`}
       >
-        {proof.state === "running" ? (
+        {!ended ? (
           <span className="proof-wait">rendering …</span>
+        ) : proof.state === "unsaved" ? (
+          <span className="proof-wait">not on disk</span>
         ) : (
-          <img src={`/api/proofs/${proof.id}/thumb.png`} alt="" draggable={false} />
+          <img src={`/api/proofs/${proof.id}/thumb.png?${r?.samples ?? 0}`} alt="" draggable={false} />
         )}
-        {shown && <span className="letter b">{p.other ? "B" : "shown"}</span>}
-        {other && <span className="letter a">A</span>}
-        {proof.region === null && <span className="whole">whole frame</span>}
+        {(shown || letter) && <span className={`letter${shown ? " b" : " a"}`}>{letter ?? "shown"}</span>}
+        <span className="whole">
+          {proof.kind === "reference"
+            ? isReference
+              ? "reference in use"
+              : "reference"
+            : proof.kind === "picture"
+              ? "from elsewhere"
+              : proof.region === null
+                ? "whole frame"
+                : ""}
+        </span>
       </button>
       <div className="proof-line">
-        <Tooltip title={proof.note || undefined}>
+        <button
+          className="proof-star"
+          aria-label={proof.star ? `Take the star off proof ${proof.number}` : `Star proof ${proof.number}`}
+          onClick={() => void act(() => ask("PATCH", `/api/proofs/${proof.id}`, { star: !proof.star }))}
+        >
+          {proof.star ? <StarFilled /> : <StarOutlined />}
+        </button>
+        <Tooltip
+          title={
+            <span className="facts">
+              {facts(proof).map((f) => (
+                <span key={f}>{f}</span>
+              ))}
+            </span>
+          }
+        >
           <b>
             {proofTitle(proof)}
             {proof.note && <span className="noted"> ✎</span>}
+            {proof.marks.length > 0 && <span className="caution"> !</span>}
           </b>
         </Tooltip>
       </div>
@@ -96,21 +163,24 @@ function Card({ proof, p }: { proof: ProofView; p: Props }) {
         {r ? (
           <>
             {duration(r.seconds)} · grain {percent(r.grain, r.grain < 0.1 ? 1 : 0)}
+            {proof.overlays.length > 0 && " · draft"}
             {proof.differs > 0 && (
               <Tooltip title="Knobs that differ from the tuning now">{` · ≠${proof.differs}`}</Tooltip>
             )}
             {!r.complete && " · stopped"}
           </>
+        ) : proof.kind === "picture" ? (
+          `${proof.frame[0]} × ${proof.frame[1]}`
         ) : (
           clock(proof.made)
         )}
       </div>
       <div className="proof-acts">
-        <Tooltip title={other ? "End comparing" : "Compare: lay this one beside as A"}>
+        <Tooltip title={letter ? "Take it out of the comparison" : "Compare: lay it beside the shown one"}>
           <button
             aria-label={`Compare with proof ${proof.number}`}
-            onClick={() => p.compare(other ? null : proof.id)}
-            disabled={proof.state === "running"}
+            onClick={() => p.compare(proof.id)}
+            disabled={!ended}
           >
             A|B
           </button>
@@ -134,15 +204,41 @@ function Card({ proof, p }: { proof: ProofView; p: Props }) {
             <EditOutlined />
           </button>
         </Popover>
-        <Tooltip title="Take this proof's tuning into the shot">
-          <button
-            aria-label="Take tuning"
-            onClick={() => void act(() => ask("POST", `/api/proofs/${proof.id}/take`))}
-          >
+        <Dropdown
+          trigger={["click"]}
+          menu={{
+            items: [
+              { key: "all", label: "Take its whole tuning", disabled: proof.kind === "picture" },
+              {
+                key: "groups",
+                label: "Take one group",
+                disabled: proof.kind === "picture",
+                children: groups.map(([g, label]) => ({ key: `group ${g}`, label })),
+              },
+              {
+                key: "repeat",
+                label: "Repeat it: the same picture again",
+                disabled: proof.kind === "picture",
+              },
+              {
+                key: "reference",
+                label: isReference ? "Measure against it no more" : "Measure proofs against it",
+                disabled: !ended,
+              },
+            ],
+            onClick: ({ key }) => {
+              if (key === "all") take();
+              else if (key === "repeat") void act(() => ask("POST", `/api/proofs/${proof.id}/repeat`));
+              else if (key === "reference") p.setReference(isReference ? null : proof.id);
+              else take([key.slice(6) as Group]);
+            },
+          }}
+        >
+          <button aria-label={`More on proof ${proof.number}`}>
             <ImportOutlined />
           </button>
-        </Tooltip>
-        <Tooltip title="Delete">
+        </Dropdown>
+        <Tooltip title="Delete; it can be brought back">
           <button aria-label={`Delete proof ${proof.number}`} onClick={remove}>
             <DeleteOutlined />
           </button>
@@ -152,20 +248,115 @@ function Card({ proof, p }: { proof: ProofView; p: Props }) {
   );
 }
 
+const orders: Record<string, [string, (a: ProofView, b: ProofView) => number]> = {
+  newest: ["newest first", (a, b) => b.id - a.id],
+  fastest: ["fastest first", (a, b) => (a.report?.seconds ?? Infinity) - (b.report?.seconds ?? Infinity)],
+  cleanest: ["cleanest first", (a, b) => (a.report?.grain ?? Infinity) - (b.report?.grain ?? Infinity)],
+  name: ["by name", (a, b) => a.name.localeCompare(b.name) || b.id - a.id],
+};
+
+const filters: Record<string, [string, (p: ProofView) => boolean]> = {
+  all: ["all", () => true],
+  kept: ["kept", (p) => p.kept],
+  star: ["starred", (p) => p.star],
+  whole: ["whole frames", (p) => p.region === null && p.kind === "test"],
+  reference: ["references", (p) => p.kind === "reference"],
+  picture: ["from elsewhere", (p) => p.kind === "picture"],
+};
+
 export function ProofSheet(p: Props) {
+  const [order, setOrder] = useState("newest");
+  const [filter, setFilter] = useState("all");
+  const [picked, setPicked] = useState<number[]>([]);
+  const settings = useSettings().data;
+  const act = useAct();
+  const notice = useNotice();
+  const shown = p.proofs.filter(filters[filter]![1]).toSorted(orders[order]![1]);
+  const pick = (id: number, shift: boolean) =>
+    setPicked((list) => {
+      if (shift && list.length > 0) {
+        const ids = shown.map((s) => s.id);
+        const [a, b] = [ids.indexOf(list.at(-1)!), ids.indexOf(id)].toSorted((x, y) => x - y) as [
+          number,
+          number,
+        ];
+        return [...new Set([...list, ...ids.slice(a, b + 1)])];
+      }
+      return list.includes(id) ? list.filter((x) => x !== id) : [...list, id];
+    });
+  const remove = async (ids: number[]) => {
+    setPicked([]);
+    const done = await act(() => ask("POST", "/api/proofs/delete", { ids }).then(() => true));
+    if (done)
+      notice(
+        ids.length === 1 ? "1 proof deleted" : `${ids.length} proofs deleted`,
+        "Undo",
+        () => void act(() => ask("POST", "/api/proofs/restore", { ids })),
+      );
+  };
   if (p.proofs.length === 0) {
     return (
       <div className="sheet empty">
         No proofs yet. Drag a region on the picture and press <b>Test region</b>, or test the whole frame:
-        every test lands here with its time and its grain.
+        every test lands here with its time and its grain. Pictures from elsewhere can be dropped here.
       </div>
     );
   }
   return (
-    <div className="sheet" data-testid="sheet">
-      {p.proofs.map((proof) => (
-        <Card key={proof.id} proof={proof} p={p} />
-      ))}
-    </div>
+    <>
+      <div className="sheet-tools">
+        <Select
+          size="small"
+          variant="borderless"
+          value={filter}
+          onChange={setFilter}
+          aria-label="Which proofs"
+          popupMatchSelectWidth={false}
+          options={Object.entries(filters).map(([value, [label]]) => ({ value, label }))}
+        />
+        <Select
+          size="small"
+          variant="borderless"
+          value={order}
+          onChange={setOrder}
+          aria-label="Order of the proofs"
+          popupMatchSelectWidth={false}
+          options={Object.entries(orders).map(([value, [label]]) => ({ value, label }))}
+        />
+        {picked.length > 0 && (
+          <>
+            <span>{picked.length} picked</span>
+            <Button size="small" danger onClick={() => void remove(picked)}>
+              Delete picked
+            </Button>
+            <Button size="small" type="text" onClick={() => setPicked([])}>
+              none
+            </Button>
+          </>
+        )}
+        <span className="grow" />
+        {settings && (
+          <span
+            className={settings.used_gb > 0.9 * settings.room_gb ? "caution" : "second"}
+            data-testid="room"
+          >
+            {`${settings.used_gb.toFixed(2)} of ${settings.room_gb} GB`}
+          </span>
+        )}
+      </div>
+      <div className="sheet" data-testid="sheet">
+        {shown.length === 0 && <span className="second">No proof is {filters[filter]![0]}.</span>}
+        {shown.map((proof) => (
+          <Card
+            key={proof.id}
+            proof={proof}
+            p={p}
+            picked={picked.includes(proof.id)}
+            pick={(shift) => pick(proof.id, shift)}
+            remove={() => void remove([proof.id])}
+          />
+        ))}
+      </div>
+    </>
   );
 }

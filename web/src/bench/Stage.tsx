@@ -2,11 +2,13 @@ import { useCallback, useEffect, useLayoutEffect, useRef, useState } from "react
 import { get } from "../api/client";
 import type { PixelReadout, Region } from "../api/types";
 import { percent, steps } from "../app/format";
+import { Loupe } from "./Loupe";
 import { lookQuery, type Look } from "./look";
+import { panes, wipeParts, type Rect } from "./panes";
 import { dragged, gripAt, type Grip } from "./region";
 import type { Picture } from "./usePicture";
 
-export type CompareMode = "off" | "wipe" | "flicker";
+export type CompareMode = "off" | "wipe" | "side" | "flicker" | "difference" | "look";
 
 interface View {
   scale: number;
@@ -14,19 +16,28 @@ interface View {
   y: number;
 }
 
+export interface Side {
+  letter: string;
+  picture: Picture | null;
+}
+
 interface Props {
   frame: [number, number];
-  picture: Picture | null;
-  /** Laid beside as A. */
-  other: Picture | null;
+  /** What is shown: one picture, or two to four that are compared, A first. */
+  sides: Side[];
+  /** Drawn in their place: a map of a difference. */
+  map: Picture | null;
   /** A whole frame that shows around a region. */
   backdrop: Picture | null;
   mode: CompareMode;
   region: Region | null;
   setRegion: (r: Region | null) => void;
+  locked: boolean;
+  loupe: boolean;
   proof: number | null;
   look: Look;
   caption: string;
+  layer: string;
 }
 
 const cursors: Record<Grip, string> = {
@@ -43,9 +54,28 @@ const cursors: Record<Grip, string> = {
 };
 
 function fitView(width: number, height: number, frame: [number, number]): View {
-  const scale = Math.min((width - 24) / frame[0], (height - 24) / frame[1]);
+  const scale = Math.max(0.02, Math.min((width - 24) / frame[0], (height - 24) / frame[1]));
   return { scale, x: (width - frame[0] * scale) / 2, y: (height - frame[1] * scale) / 2 };
 }
+
+function letter(g: CanvasRenderingContext2D, text: string, x: number, y: number) {
+  g.font = '600 12px "IBM Plex Sans"';
+  g.fillStyle = "rgba(33,31,28,0.8)";
+  g.fillRect(x, y, 18, 18);
+  g.fillStyle = "#f5f4f1";
+  g.fillText(text, x + 5, y + 13);
+}
+
+const handles = [
+  [0, 0],
+  [1, 0],
+  [0, 1],
+  [1, 1],
+  [0.5, 0],
+  [0.5, 1],
+  [0, 0.5],
+  [1, 0.5],
+] as const;
 
 export function Stage(p: Props) {
   const canvas = useRef<HTMLCanvasElement>(null);
@@ -53,8 +83,8 @@ export function Stage(p: Props) {
   const [room, setRoom] = useState({ width: 0, height: 0 });
   /** None: the frame is fitted into the stage. */
   const [free, setFree] = useState<View | null>(null);
-  const [wipe, setWipe] = useState(0.5);
-  const [tick, setTick] = useState(false);
+  const [wipe, setWipe] = useState<[number, number]>([0.5, 0.5]);
+  const [tick, setTick] = useState(0);
   const [cursor, setCursor] = useState("crosshair");
   const [under, setUnder] = useState<{ x: number; y: number; readout: PixelReadout | null } | null>(null);
   const drag = useRef<{
@@ -65,11 +95,24 @@ export function Stage(p: Props) {
   } | null>(null);
   const space = useRef(false);
 
-  const view = free ?? fitView(room.width, room.height, p.frame);
-  // The wipe runs over the shown picture, from its left to its right edge, in frame pixels.
-  const wipeFrom = p.picture ? (p.picture.region.x * p.frame[0]) / p.picture.frame[0] : 0;
-  const wipeWidth = p.picture ? (p.picture.region.width * p.frame[0]) / p.picture.frame[0] : p.frame[0];
-  const wipeAt = wipeFrom + wipe * wipeWidth;
+  const comparing = p.sides.length > 1;
+  const areas = panes(p.mode === "side" ? p.sides.length : 1, room.width, room.height);
+  const first = areas[0] ?? { x: 0, y: 0, width: room.width, height: room.height };
+  const view = free ?? fitView(first.width, first.height, p.frame);
+  const main = p.sides[comparing ? 1 : 0]?.picture ?? null;
+  // The wipe runs over the shown picture, from edge to edge, in frame pixels.
+  const sx = main ? p.frame[0] / main.frame[0] : 1;
+  const sy = main ? p.frame[1] / main.frame[1] : 1;
+  const whole = { x: 0, y: 0, width: p.frame[0], height: p.frame[1] };
+  const span: Region = main
+    ? {
+        x: main.region.x * sx,
+        y: main.region.y * sy,
+        width: main.region.width * sx,
+        height: main.region.height * sy,
+      }
+    : whole;
+  const wipeAt: [number, number] = [span.x + wipe[0] * span.width, span.y + wipe[1] * span.height];
 
   useLayoutEffect(() => {
     const observer = new ResizeObserver(([entry]) => {
@@ -81,69 +124,62 @@ export function Stage(p: Props) {
 
   useEffect(() => {
     if (p.mode !== "flicker") return;
-    const timer = setInterval(() => setTick((t) => !t), 600);
+    const timer = setInterval(() => setTick((t) => t + 1), 600);
     return () => clearInterval(timer);
   }, [p.mode]);
 
-  // Drawing: backdrop, picture or pair, then the region's frame.
+  // Drawing: backdrop, picture or pictures, then the region's frame.
   useEffect(() => {
     const c = canvas.current!;
     const ratio = window.devicePixelRatio || 1;
-    c.width = Math.max(1, Math.round(room.width * ratio));
-    c.height = Math.max(1, Math.round(room.height * ratio));
+    const [width, height] = [
+      Math.max(1, Math.round(room.width * ratio)),
+      Math.max(1, Math.round(room.height * ratio)),
+    ];
+    if (c.width !== width) c.width = width;
+    if (c.height !== height) c.height = height;
     const g = c.getContext("2d")!;
     g.setTransform(ratio, 0, 0, ratio, 0, 0);
+    g.clearRect(0, 0, room.width, room.height);
     g.imageSmoothingEnabled = view.scale < 1;
     g.imageSmoothingQuality = "high";
     const [fx, fy] = p.frame;
-    const rect = (r: Region, frame: [number, number]): [number, number, number, number] => {
-      const [sx, sy] = [(fx / frame[0]) * view.scale, (fy / frame[1]) * view.scale];
-      return [view.x + r.x * sx, view.y + r.y * sy, r.width * sx, r.height * sy];
+
+    const inside = (area: Rect, clip: Rect | null, draw: () => void) => {
+      g.save();
+      g.beginPath();
+      const r = clip ?? area;
+      g.rect(r.x, r.y, r.width, r.height);
+      g.clip();
+      g.translate(area.x, area.y);
+      draw();
+      g.restore();
     };
-    g.fillStyle = "#5c5c5c";
-    g.fillRect(view.x, view.y, fx * view.scale, fy * view.scale);
-    const draw = (picture: Picture) => g.drawImage(picture.canvas, ...rect(picture.region, picture.frame));
-    if (p.backdrop) {
-      draw(p.backdrop);
-      g.fillStyle = "rgba(70,70,70,0.55)";
+    const rect = (r: Region, frame: [number, number]): [number, number, number, number] => {
+      const [px, py] = [(fx / frame[0]) * view.scale, (fy / frame[1]) * view.scale];
+      return [view.x + r.x * px, view.y + r.y * py, r.width * px, r.height * py];
+    };
+    const draw = (picture: Picture) => {
+      g.save();
+      g.beginPath();
+      g.rect(view.x, view.y, fx * view.scale, fy * view.scale);
+      g.clip();
+      // A first look is made of cells, and looks like it.
+      if (picture.canvas.width < picture.region.width) g.imageSmoothingEnabled = false;
+      g.drawImage(picture.canvas, ...rect(picture.region, picture.frame));
+      g.restore();
+    };
+    const ground = () => {
+      g.fillStyle = "#5c5c5c";
       g.fillRect(view.x, view.y, fx * view.scale, fy * view.scale);
-    }
-    const both = p.picture && p.other;
-    if (both && p.mode === "wipe") {
-      const at = view.x + wipeAt * view.scale;
-      const side = (from: number, to: number, picture: Picture) => {
-        g.save();
-        g.beginPath();
-        g.rect(from, 0, to - from, room.height);
-        g.clip();
-        draw(picture);
-        g.restore();
-      };
-      side(0, at, p.other!);
-      side(at, room.width, p.picture!);
-      g.fillStyle = "#f5f4f1";
-      g.fillRect(at - 0.75, view.y, 1.5, fy * view.scale);
-      g.font = '600 12px "IBM Plex Sans"';
-      for (const [text, x] of [
-        ["A", at - 20],
-        ["B", at + 8],
-      ] as const) {
-        g.fillStyle = "rgba(33,31,28,0.8)";
-        g.fillRect(x - 3, view.y + 6, 16, 18);
-        g.fillStyle = "#f5f4f1";
-        g.fillText(text, x + 1, view.y + 19);
+      if (p.backdrop) {
+        draw(p.backdrop);
+        g.fillStyle = "rgba(70,70,70,0.55)";
+        g.fillRect(view.x, view.y, fx * view.scale, fy * view.scale);
       }
-    } else if (both && p.mode === "flicker") {
-      draw(tick ? p.other! : p.picture!);
-      g.font = '600 12px "IBM Plex Sans"';
-      g.fillStyle = "rgba(33,31,28,0.8)";
-      g.fillRect(view.x + 6, view.y + 6, 18, 18);
-      g.fillStyle = "#f5f4f1";
-      g.fillText(tick ? "A" : "B", view.x + 11, view.y + 19);
-    } else if (p.picture) {
-      draw(p.picture);
-    }
-    if (p.region) {
+    };
+    const outline = () => {
+      if (!p.region) return;
       const [x, y, w, h] = rect(p.region, p.frame);
       g.fillStyle = "rgba(60,60,60,0.38)";
       const [l, t, r, b] = [view.x, view.y, view.x + fx * view.scale, view.y + fy * view.scale];
@@ -156,66 +192,97 @@ export function Stage(p: Props) {
       g.strokeRect(x, y, w, h);
       g.strokeStyle = "#f5f4f1";
       g.lineWidth = 1.25;
+      if (p.locked) g.setLineDash([6, 4]);
       g.strokeRect(x, y, w, h);
-      for (const [hx, hy] of [
-        [0, 0],
-        [1, 0],
-        [0, 1],
-        [1, 1],
-        [0.5, 0],
-        [0.5, 1],
-        [0, 0.5],
-        [1, 0.5],
-      ] as const) {
+      g.setLineDash([]);
+      if (p.locked) return;
+      for (const [hx, hy] of handles) {
         g.fillStyle = "#211f1c";
         g.fillRect(x + hx * w - 4, y + hy * h - 4, 8, 8);
         g.fillStyle = "#f5f4f1";
         g.fillRect(x + hx * w - 3, y + hy * h - 3, 6, 6);
       }
-    }
-  }, [
-    p.picture,
-    p.other,
-    p.backdrop,
-    p.mode,
-    p.region,
-    p.frame,
-    view.x,
-    view.y,
-    view.scale,
-    room,
-    wipeAt,
-    tick,
-  ]);
+    };
 
+    const all: Rect = { x: 0, y: 0, width: room.width, height: room.height };
+    if (comparing && p.mode === "side") {
+      areas.forEach((area, i) => {
+        const side = p.sides[i]!;
+        inside(area, null, () => {
+          ground();
+          if (side.picture) draw(side.picture);
+          outline();
+          letter(g, side.letter, Math.max(8, view.x + 6), Math.max(36, view.y + 6));
+        });
+      });
+      g.fillStyle = "#f5f4f1";
+      for (const a of areas.slice(1)) {
+        if (a.x > 0) g.fillRect(a.x - 0.75, a.y, 1.5, a.height);
+        if (a.y > 0) g.fillRect(a.x, a.y - 0.75, a.width, 1.5);
+      }
+      return;
+    }
+    inside(all, null, ground);
+    if (comparing && p.mode === "wipe") {
+      const [x, y] = [view.x + wipeAt[0] * view.scale, view.y + wipeAt[1] * view.scale];
+      const parts = wipeParts(p.sides.length, x, y, room.width, room.height);
+      parts.forEach((part, i) => {
+        const picture = p.sides[i]!.picture;
+        if (picture) inside(all, part, () => draw(picture));
+      });
+      const quarters = p.sides.length > 2;
+      g.fillStyle = "#f5f4f1";
+      g.fillRect(x - 0.75, view.y, 1.5, fy * view.scale);
+      if (quarters) g.fillRect(view.x, y - 0.75, fx * view.scale, 1.5);
+      p.sides.forEach((side, i) => {
+        const at = quarters && i > 1 ? y + 6 : Math.max(36, view.y + 6);
+        letter(g, side.letter, i % 2 === 0 ? x - 24 : x + 6, at);
+      });
+    } else if (comparing && p.mode === "flicker") {
+      const side = p.sides[tick % p.sides.length]!;
+      if (side.picture) inside(all, null, () => draw(side.picture!));
+      letter(g, side.letter, view.x + 6, Math.max(36, view.y + 6));
+    } else if ((p.mode === "difference" || p.mode === "look") && p.map) {
+      inside(all, null, () => draw(p.map!));
+    } else if (main) {
+      inside(all, null, () => draw(main));
+    }
+    inside(all, null, outline);
+  });
+
+  /** Position on the stage, and on the frame in frame pixels. */
   const place = useCallback(
     (e: { clientX: number; clientY: number }): [number, number] => {
       const b = canvas.current!.getBoundingClientRect();
-      return [(e.clientX - b.left - view.x) / view.scale, (e.clientY - b.top - view.y) / view.scale];
+      const [x, y] = [e.clientX - b.left, e.clientY - b.top];
+      const pane =
+        areas.find((a) => x >= a.x && x < a.x + a.width && y >= a.y && y < a.y + a.height) ?? first;
+      return [(x - pane.x - view.x) / view.scale, (y - pane.y - view.y) / view.scale];
     },
-    [view.x, view.y, view.scale],
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+    [view.x, view.y, view.scale, room, p.mode, p.sides.length],
   );
 
   const zoom = useCallback(
     (factor: number, at?: { x: number; y: number }) => {
-      const c = at ?? { x: room.width / 2, y: room.height / 2 };
+      const c = at ?? { x: first.width / 2, y: first.height / 2 };
       const scale = Math.min(32, Math.max(0.05, view.scale * factor));
       const k = scale / view.scale;
       setFree({ scale, x: c.x - (c.x - view.x) * k, y: c.y - (c.y - view.y) * k });
     },
-    [room, view.scale, view.x, view.y],
+    [first.width, first.height, view.scale, view.x, view.y],
   );
 
   useEffect(() => {
     const c = canvas.current!;
     const wheel = (e: WheelEvent) => {
       e.preventDefault();
-      const b = c.getBoundingClientRect();
-      zoom(Math.exp(-e.deltaY * 0.0015), { x: e.clientX - b.left, y: e.clientY - b.top });
+      const [x, y] = place(e);
+      zoom(Math.exp(-e.deltaY * 0.0015), { x: view.x + x * view.scale, y: view.y + y * view.scale });
     };
     c.addEventListener("wheel", wheel, { passive: false });
     return () => c.removeEventListener("wheel", wheel);
-  }, [zoom]);
+  }, [zoom, place, view.x, view.y, view.scale]);
 
   useEffect(() => {
     const down = (e: KeyboardEvent) => {
@@ -238,10 +305,15 @@ export function Stage(p: Props) {
   const query = lookQuery(p.look);
   const read = useCallback(
     async (x: number, y: number) => {
-      if (asking.current || p.proof === null) return;
+      if (asking.current || p.proof === null || !main) return;
       asking.current = true;
+      // A proof of another size has other pixels.
+      const [px, py] = [
+        Math.floor((x * main.frame[0]) / p.frame[0]),
+        Math.floor((y * main.frame[1]) / p.frame[1]),
+      ];
       try {
-        const readout = await get<PixelReadout>(`/api/proofs/${p.proof}/pixel?x=${x}&y=${y}&${query}`);
+        const readout = await get<PixelReadout>(`/api/proofs/${p.proof}/pixel?x=${px}&y=${py}&${query}`);
         setUnder((u) => u && { ...u, readout });
       } catch {
         setUnder((u) => u && { ...u, readout: null });
@@ -249,21 +321,25 @@ export function Stage(p: Props) {
         setTimeout(() => (asking.current = false), 60);
       }
     },
-    [p.proof, query],
+    [p.proof, p.frame, query, main],
   );
 
   const gripUnder = (e: React.PointerEvent): Grip | "wipe" => {
     const [x, y] = place(e);
-    if (p.mode === "wipe" && p.other && Math.abs(x - wipeAt) * view.scale < 8) return "wipe";
-    return gripAt(p.region, x, y, 7 / view.scale);
+    if (p.mode === "wipe" && comparing) {
+      const near = (a: number, b: number) => Math.abs(a - b) * view.scale < 8;
+      if (near(x, wipeAt[0]) || (p.sides.length > 2 && near(y, wipeAt[1]))) return "wipe";
+    }
+    return p.locked ? "new" : gripAt(p.region, x, y, 7 / view.scale);
   };
 
   const down = (e: React.PointerEvent) => {
     (document.activeElement as HTMLElement | null)?.blur();
     canvas.current!.setPointerCapture(e.pointerId);
-    const pan = e.button !== 0 || space.current;
+    const grip = gripUnder(e);
+    const pan = e.button !== 0 || space.current || (p.locked && grip !== "wipe");
     drag.current = {
-      grip: pan ? "pan" : gripUnder(e),
+      grip: pan ? "pan" : grip,
       from: pan ? [e.clientX, e.clientY] : place(e),
       start: p.region,
       view,
@@ -275,7 +351,9 @@ export function Stage(p: Props) {
     const inside = x >= 0 && y >= 0 && x < p.frame[0] && y < p.frame[1];
     if (!d) {
       const grip = gripUnder(e);
-      setCursor(space.current ? "grab" : grip === "wipe" ? "ew-resize" : cursors[grip]);
+      setCursor(
+        space.current || (p.locked && grip !== "wipe") ? "grab" : grip === "wipe" ? "move" : cursors[grip],
+      );
       if (inside) {
         setUnder((u) => ({ x: Math.floor(x), y: Math.floor(y), readout: u?.readout ?? null }));
         void read(Math.floor(x), Math.floor(y));
@@ -285,7 +363,8 @@ export function Stage(p: Props) {
     if (d.grip === "pan") {
       setFree({ ...d.view, x: d.view.x + e.clientX - d.from[0], y: d.view.y + e.clientY - d.from[1] });
     } else if (d.grip === "wipe") {
-      setWipe(Math.min(1, Math.max(0, (x - wipeFrom) / wipeWidth)));
+      const share = (v: number, from: number, size: number) => Math.min(1, Math.max(0, (v - from) / size));
+      setWipe([share(x, span.x, span.width), p.sides.length > 2 ? share(y, span.y, span.height) : wipe[1]]);
     } else if (Math.hypot(x - d.from[0], y - d.from[1]) * view.scale > 4) {
       p.setRegion(dragged(d.start, d.grip, d.from, [x, y], p.frame));
     }
@@ -296,8 +375,10 @@ export function Stage(p: Props) {
       <canvas
         ref={canvas}
         data-testid="stage"
-        data-shows={p.picture?.proof ?? ""}
-        data-layer={p.picture?.layer ?? ""}
+        data-shows={main ? (/proofs\/(\d+)/.exec(main.address)?.[1] ?? "") : ""}
+        data-layer={main ? (/layer=(\w+)/.exec(main.address)?.[1] ?? "") : ""}
+        data-mode={p.mode}
+        data-coarse={main ? Math.round(main.region.width / main.canvas.width) : 0}
         style={{ cursor }}
         onPointerDown={down}
         onPointerMove={move}
@@ -320,7 +401,7 @@ export function Stage(p: Props) {
             const c = p.region
               ? [p.region.x + p.region.width / 2, p.region.y + p.region.height / 2]
               : [p.frame[0] / 2, p.frame[1] / 2];
-            setFree({ scale: 1, x: room.width / 2 - c[0]!, y: room.height / 2 - c[1]! });
+            setFree({ scale: 1, x: first.width / 2 - c[0]!, y: first.height / 2 - c[1]! });
           }}
         >
           1:1
@@ -333,12 +414,14 @@ export function Stage(p: Props) {
             <>
               {" "}
               · light {under.readout.value.map((v) => v.toPrecision(3)).join(" ")} · display{" "}
-              {under.readout.display.map((v) => v.toFixed(0)).join(" ")} · {under.readout.samples} samples ·
-              grain {percent(under.readout.grain, 2)} = {steps(under.readout.grain)} steps
+              {under.readout.display.map((v) => v.toFixed(0)).join(" ")}
+              {under.readout.samples > 0 &&
+                ` · ${under.readout.samples} samples · grain ${percent(under.readout.grain, 2)} = ${steps(under.readout.grain)} steps`}
             </>
           )}
         </div>
       )}
+      {p.loupe && under && <Loupe sides={p.sides} frame={p.frame} at={[under.x, under.y]} />}
     </div>
   );
 }

@@ -1,7 +1,12 @@
 import { Button, Progress as Bar, Switch, Tooltip } from "antd";
+import { ask } from "../api/client";
 import { isActive, type LiveTest } from "../api/live";
-import type { Phase, ProofView, Region, ShotView } from "../api/types";
+import { useSettings } from "../api/queries";
+import type { Knob, Phase, ProofView, Region, ShotView } from "../api/types";
 import { count, duration, percent } from "../app/format";
+import { useAct } from "../app/useAct";
+import { Drafts } from "./Drafts";
+import { GrainChart } from "./GrainChart";
 
 export const phaseText: Record<Phase, string> = {
   waiting: "waiting",
@@ -19,79 +24,138 @@ export const phaseText: Record<Phase, string> = {
 
 interface Props {
   shot: ShotView;
+  knobs: Knob[];
   region: Region | null;
   test: LiveTest | null;
   live: boolean;
   setLive: (l: boolean) => void;
   start: () => void;
   stop: () => void;
+  goOn: () => void;
   shown: ProofView | undefined;
   pull: () => void;
 }
 
-export function TestBar({ shot, region, test, live, setLive, start, stop, shown, pull }: Props) {
+export function TestBar(props: Props) {
+  const { shot, knobs, region, test, live, setLive, start, stop, goOn, shown, pull } = props;
+  const settings = useSettings().data;
+  const act = useAct();
   const mine = test && test.shot === shot.id ? test : null;
   const p = mine?.progress;
   const running = isActive(p);
-  const threshold = Number(shot.tuning["sampling.threshold"]);
-  const most = Number(shot.tuning["sampling.most"]);
+  const force = (id: string) => shot.in_force.find((f) => f.id === id)?.value ?? shot.tuning[id];
+  const threshold = Number(force("sampling.threshold"));
+  const most = Number(
+    shown && mine?.proof === shown.id ? shown.tuning["sampling.most"] : force("sampling.most"),
+  );
+  const unsaved = shown?.state === "unsaved";
   return (
     <div className="testbar" data-testid="testbar" data-phase={p?.phase ?? ""}>
-      <Tooltip title={`${region ? "The region only" : "All of the frame"}, from camera ${shot.camera} (T)`}>
-        <Button type="primary" className="main-action" onClick={start}>
-          {region ? "Test region" : "Test whole frame"}
+      <div className="testbar-line">
+        <Tooltip title={`${region ? "The region only" : "All of the frame"}, from camera ${shot.camera} (T)`}>
+          <Button type="primary" className="main-action" onClick={start}>
+            {region ? "Test region" : "Test whole frame"}
+            <small>{shot.camera}</small>
+          </Button>
+        </Tooltip>
+        <Button onClick={stop} disabled={!running}>
+          Stop
         </Button>
-      </Tooltip>
-      <Button onClick={stop} disabled={!running}>
-        Stop
-      </Button>
-      <Tooltip title="Live: a change of the tuning starts the test again by itself (L)">
-        <label className="live">
-          <Switch size="small" checked={live} onChange={setLive} aria-label="Live" /> live
-        </label>
-      </Tooltip>
-      {p && (
-        <div className="progress">
-          <Bar
-            percent={Math.round(p.share * 100)}
-            size="small"
-            showInfo={false}
-            strokeColor="#36566B"
-            status="normal"
-          />
-          <span data-testid="phase">
-            {mine?.fault ? `${mine.fault.what}; ${mine.fault.remedy}` : phaseText[p.phase]}
-          </span>
-          <span className="num">{percent(p.share, 0)}</span>
-          <Tooltip title={`${count(p.samples)} samples`}>
-            <span className="num">
-              {p.samples_per_pixel.toFixed(p.samples_per_pixel < 10 ? 1 : 0)} of {most} spp
-            </span>
+        <Tooltip title="Twice the samples for the shown proof, without starting over (G)">
+          <Button onClick={goOn} disabled={!shown || shown.kind === "picture"}>
+            Go on
+          </Button>
+        </Tooltip>
+        <Tooltip title="Live: a change of the tuning starts the test again by itself (L)">
+          <label className="live">
+            <Switch size="small" checked={live} onChange={setLive} aria-label="Live" /> live
+          </label>
+        </Tooltip>
+        <Drafts shot={shot} knobs={knobs} />
+        <span className="grow" />
+        {settings && (
+          <Tooltip title="A new seed for each test instead of the shot's own; it is noted on the proof">
+            <label className="live">
+              <Switch
+                size="small"
+                checked={settings.new_seed}
+                aria-label="New seed for each test"
+                onChange={(new_seed) => void act(() => ask("PATCH", "/api/settings", { new_seed }))}
+              />{" "}
+              new seed
+            </label>
           </Tooltip>
-          <span className="num">
-            {duration(p.elapsed)}
-            {running && p.remaining !== null && `, ends ≈ ${duration(p.elapsed + p.remaining)}`}
-          </span>
-          {p.grain !== null && (
-            <span className="num">
-              grain <b>{percent(p.grain)}</b> → {percent(threshold)}
+        )}
+        <Tooltip
+          title={
+            unsaved
+              ? "The disk would not take it. Free some space, then press again"
+              : shown?.kept
+                ? "This proof is kept already"
+                : "Keep the shown test as a proof (P)"
+          }
+        >
+          <Button
+            onClick={pull}
+            disabled={!shown || (shown.kept && !unsaved) || shown.state === "running"}
+            danger={unsaved}
+          >
+            {shown?.kept && !unsaved ? "Proof kept" : "Pull proof"}
+          </Button>
+        </Tooltip>
+      </div>
+      <div className="testbar-line progress">
+        {p ? (
+          <>
+            <Bar
+              percent={Math.round(p.share * 100)}
+              size="small"
+              showInfo={false}
+              strokeColor="#36566B"
+              status="normal"
+            />
+            <span data-testid="phase" className={mine?.fault || mine?.stalled ? "caution" : ""}>
+              {mine?.fault
+                ? `${mine.fault.what}; ${mine.fault.remedy}`
+                : mine?.stalled
+                  ? `${phaseText[p.phase]}: ${mine.stalled}`
+                  : phaseText[p.phase]}
             </span>
-          )}
-          <span className="num">
-            {percent(p.settled, 0)} settled{p.capped > 0 && `, ${percent(p.capped, 0)} capped`}
+            <span className="num">{percent(p.share, 0)}</span>
+            <Tooltip title={`${count(p.samples)} samples`}>
+              <span className="num">
+                {p.samples_per_pixel.toFixed(p.samples_per_pixel < 10 ? 1 : 0)} of {most} spp
+              </span>
+            </Tooltip>
+            <span className="num">
+              {duration(p.elapsed)}
+              {running && p.remaining !== null && `, ends ≈ ${duration(p.elapsed + p.remaining)}`}
+            </span>
+            {p.grain !== null && (
+              <span className="num">
+                grain <b>{percent(p.grain)}</b> → {percent(threshold)}
+              </span>
+            )}
+            <span className="num">
+              {percent(p.settled, 0)} settled{p.capped > 0 && `, ${percent(p.capped, 0)} capped`}
+            </span>
+            <GrainChart progress={p} threshold={threshold} />
+            {p.in_a_minute !== null && p.grain !== null && (
+              <span className="num second">+1 min: {percent(p.in_a_minute)}</span>
+            )}
+          </>
+        ) : (
+          <span className="second">
+            Nothing is running. A test uses the tuning at the right and the drafts above; it never changes the
+            final.
           </span>
-        </div>
-      )}
-      {!p && (
-        <div className="progress second">
-          Nothing is running. A test uses the tuning at the right; it never changes the final.
-        </div>
-      )}
-      <Tooltip title={shown?.kept ? "This proof is kept already" : "Keep the shown test as a proof (P)"}>
-        <Button onClick={pull} disabled={!shown || shown.kept || shown.state === "running"}>
-          {shown?.kept ? "Proof kept" : "Pull proof"}
-        </Button>
-      </Tooltip>
+        )}
+        {settings && settings.threads < settings.cores && (
+          <span className="caution">
+            {settings.threads} of {settings.cores} threads
+          </span>
+        )}
+      </div>
     </div>
   );
 }

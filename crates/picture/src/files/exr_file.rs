@@ -36,13 +36,22 @@ impl Channel {
     }
 }
 
-/// Writes 32-bit channels with lossless compression; data window = `region`, display window = the full frame.
+/// How a file is packed; both are lossless.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Packing {
+    Zip,
+    /// Larger and much faster.
+    None,
+}
+
+/// Writes 32-bit channels; data window = `region`, display window = the full frame.
 pub fn write_exr(
     out: &mut (impl IoWrite + Seek),
     frame: (u32, u32),
     region: Region,
     channels: Vec<Channel>,
     comment: &str,
+    packing: Packing,
 ) -> std::result::Result<(), Fault> {
     let list: SmallVec<[AnyChannel<FlatSamples>; 4]> = channels
         .into_iter()
@@ -60,8 +69,11 @@ pub fn write_exr(
         comments: Text::new_or_none(comment),
         ..LayerAttributes::default()
     };
-    let encoding =
-        Encoding { compression: Compression::ZIP16, blocks: Blocks::ScanLines, line_order: LineOrder::Increasing };
+    let compression = match packing {
+        Packing::Zip => Compression::ZIP16,
+        Packing::None => Compression::Uncompressed,
+    };
+    let encoding = Encoding { compression, blocks: Blocks::ScanLines, line_order: LineOrder::Increasing };
     let size = (region.width as usize, region.height as usize);
     let layer = Layer::new(size, attributes, encoding, AnyChannels::sort(list));
     let display = IntegerBounds::new((0, 0), (frame.0 as usize, frame.1 as usize));

@@ -1,4 +1,5 @@
-//! Reading pictures: PNG and JPEG (display values, brought back to linear by the sRGB curve), Radiance HDR, OpenEXR.
+//! Reading pictures: PNG, JPEG and TIFF of whole numbers (display values, brought back to linear by the sRGB curve); Radiance
+//! HDR, OpenEXR and TIFF of floats (linear as they are).
 
 use super::{Samples, exr_channels, exr_size};
 use crate::{Rgb, srgb_decode};
@@ -18,6 +19,8 @@ pub struct Loaded {
     pub pixels: Vec<Rgb>,
     /// Stored with 8 bits a channel: highlights are clipped.
     pub eight_bit: bool,
+    /// Stored as linear light; otherwise it was brought back from display values.
+    pub linear: bool,
 }
 
 pub fn read_picture(path: &Path) -> Result<Loaded, Fault> {
@@ -32,7 +35,12 @@ pub fn read_picture_bytes(bytes: &[u8], place: &str) -> Result<Loaded, Fault> {
         return read_exr(bytes, place);
     }
     let wrong = || {
-        Fault::new(Code::WrongType, "not a picture that can be read", place, "give OpenEXR, Radiance HDR, PNG or JPEG")
+        Fault::new(
+            Code::WrongType,
+            "not a picture that can be read",
+            place,
+            "give OpenEXR, Radiance HDR, PNG, TIFF or JPEG",
+        )
     };
     let reader = ImageReader::new(Cursor::new(bytes)).with_guessed_format().map_err(|_| wrong())?;
     let format = reader.format().ok_or_else(wrong)?;
@@ -47,7 +55,8 @@ pub fn read_picture_bytes(bytes: &[u8], place: &str) -> Result<Loaded, Fault> {
     let (width, height) = reader.into_dimensions().map_err(damaged)?;
     check_size(width as u64, height as u64, place)?;
     let decoded = image::load_from_memory_with_format(bytes, format).map_err(damaged)?;
-    let linear = format == ImageFormat::Hdr;
+    let floats = matches!(decoded, DynamicImage::ImageRgb32F(_) | DynamicImage::ImageRgba32F(_));
+    let linear = format == ImageFormat::Hdr || floats;
     let eight_bit = matches!(
         decoded,
         DynamicImage::ImageRgb8(_)
@@ -57,7 +66,7 @@ pub fn read_picture_bytes(bytes: &[u8], place: &str) -> Result<Loaded, Fault> {
     );
     let rgb = decoded.into_rgb32f();
     let pixels = rgb.pixels().map(|p| if linear { p.0 } else { p.0.map(srgb_decode) }).collect();
-    Ok(Loaded { width: width as usize, height: height as usize, pixels, eight_bit })
+    Ok(Loaded { width: width as usize, height: height as usize, pixels, eight_bit, linear })
 }
 
 fn check_size(width: u64, height: u64, place: &str) -> Result<(), Fault> {
@@ -95,5 +104,5 @@ fn read_exr(bytes: &[u8], place: &str) -> Result<Loaded, Fault> {
         }
     };
     let pixels = (0..region.area()).map(|i| picked.map(|c| c[i])).collect();
-    Ok(Loaded { width, height, pixels, eight_bit: false })
+    Ok(Loaded { width, height, pixels, eight_bit: false, linear: true })
 }

@@ -48,15 +48,7 @@ fn estimate(stage: &Stage, size: f32, strategy: usize) -> (f64, f64) {
         .with(K::DepthTotal, 1)
         .with(K::FrameFilter, "box")
         .with(K::FrameFilterRadius, 0.5);
-    let description = Description {
-        scene: String::new(),
-        environment: None,
-        camera: "Test".into(),
-        region: None,
-        tuning,
-        edits: edits.clone(),
-        version: String::new(),
-    };
+    let description = Description { edits: edits.clone(), ..Description::new("", None, "Test", tuning) };
     let mut settings = Settings::of(&description).unwrap();
     if strategy == 2 {
         settings.split_direct = 0;
@@ -114,16 +106,7 @@ fn the_first_choice_is_a_distribution() {
             direction: Vec3::NEG_Y,
         });
     }
-    let by = Settings::of(&Description {
-        scene: String::new(),
-        environment: None,
-        camera: String::new(),
-        region: None,
-        tuning: Tuning::default(),
-        edits: ShotEdits::default(),
-        version: String::new(),
-    })
-    .unwrap();
+    let by = Settings::of(&Description::new("", None, "", Tuning::default())).unwrap();
     let sky = Arc::new(scene::Environment::uniform([0.5; 3]));
     let cache = crate::lights::SkyCache::new();
     let lights = Lights::new(&scene, Some((&sky, &cache)), by.environment, &ShotEdits::default(), by.shadow);

@@ -88,15 +88,7 @@ pub fn tuning(size: (u32, u32), samples: u32) -> Tuning {
 }
 
 pub fn describe(tuning: Tuning, region: Option<Region>) -> Description {
-    Description {
-        scene: String::new(),
-        environment: None,
-        camera: "Test".into(),
-        region,
-        tuning,
-        edits: ShotEdits::default(),
-        version: VERSION.into(),
-    }
+    Description { region, ..Description::new("", None, "Test", tuning) }
 }
 
 pub fn run(stage: &Arc<Stage>, d: Description, threads: usize) -> Render {

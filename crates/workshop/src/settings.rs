@@ -1,0 +1,82 @@
+//! Choices for the whole bench: threads, how many tests keep themselves, how much room proofs may take, and the seed.
+
+use crate::circumstances::processor;
+use crate::{Event, SettingsChange, SettingsView, Workshop, lock};
+use fault::{Code, Fault};
+use std::sync::Arc;
+use std::time::Duration;
+use tracer::{cores, own_pool};
+
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(crate) struct Settings {
+    pub threads: usize,
+    pub spare: u32,
+    pub room_gb: f64,
+    pub new_seed: bool,
+}
+
+impl Workshop {
+    pub(crate) fn settings(&self) -> Settings {
+        let get = |key: &str| self.0.store.setting(key);
+        let number = |key: &str| get(key).and_then(|t| t.parse::<f64>().ok());
+        Settings {
+            threads: number("threads").map_or(cores(), |n| n as usize).clamp(1, cores().max(1)),
+            spare: number("spare").map_or(12, |n| n as u32),
+            room_gb: number("room_gb").unwrap_or(20.0),
+            new_seed: get("new_seed").as_deref() == Some("true"),
+        }
+    }
+
+    pub fn settings_view(&self) -> SettingsView {
+        let s = self.settings();
+        SettingsView {
+            threads: s.threads,
+            cores: cores(),
+            processor: processor(),
+            spare: s.spare,
+            room_gb: s.room_gb,
+            used_gb: self.proof_bytes() as f64 / 1e9,
+            new_seed: s.new_seed,
+        }
+    }
+
+    pub fn change_settings(&self, change: &SettingsChange) -> Result<SettingsView, Fault> {
+        let check = |what: &str, value: f64, least: f64, most: f64| {
+            if !(least..=most).contains(&value) {
+                let remedy = format!("give a number from {least} to {most}");
+                return Err(Fault::new(Code::OutOfRange, format!("{value} is outside the range"), what, remedy));
+            }
+            self.0.store.set_setting(what, &value.to_string())
+        };
+        if let Some(n) = change.threads {
+            check("threads", n as f64, 1.0, cores() as f64)?;
+            *lock(&self.0.pool) = Arc::new(own_pool(n as usize)?);
+        }
+        if let Some(n) = change.spare {
+            check("spare", n as f64, 1.0, 200.0)?;
+        }
+        if let Some(gb) = change.room_gb {
+            check("room_gb", gb, 0.01, 100_000.0)?;
+        }
+        if let Some(on) = change.new_seed {
+            self.0.store.set_setting("new_seed", if on { "true" } else { "false" })?;
+        }
+        self.0.events.tell(Event::Settings);
+        Ok(self.settings_view())
+    }
+
+    /// The threads that render.
+    pub(crate) fn pool(&self) -> Arc<rayon::ThreadPool> {
+        lock(&self.0.pool).clone()
+    }
+
+    /// Time between two checkpoints of a test.
+    pub(crate) fn checkpoint(&self) -> Duration {
+        *lock(&self.0.checkpoint)
+    }
+
+    /// Shortens the time between two checkpoints, for tests of what survives.
+    pub fn set_checkpoint(&self, every: Duration) {
+        *lock(&self.0.checkpoint) = every;
+    }
+}

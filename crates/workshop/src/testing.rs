@@ -1,0 +1,525 @@
+//! Tests at work: started, stopped, taken further, put away.
+//!
+//! One test renders at a time. When it ends or is stopped it leaves the render pool at once, and is put away by its own
+//! thread, at low priority, while the next one may already run. What it rendered stays in memory until it is on disk, so that
+//! a full disk loses nothing.
+
+use crate::circumstances::Watch;
+use crate::saved::{film_bytes, save_render};
+use crate::{Circumstances, Event, NewTest, Workshop, json, lock, parse};
+use fault::{Code, Fault, panic_text};
+use picture::files::{PngDepth, png, write_whole};
+use picture::{Plate, Region, reduced};
+use std::io::Write;
+use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::path::Path;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
+use store::ProofRow;
+use tracer::{Description, Film, Phase, Progress, Render, lower_priority};
+use tuning::K;
+
+/// A test at work, as seen from other threads.
+pub(crate) struct Running {
+    pub shot: i64,
+    pub proof: i64,
+    pub description: Description,
+    /// Begun by a change of a knob in live mode.
+    live: bool,
+    stop: AtomicBool,
+    /// It renders no more.
+    ended: AtomicBool,
+    pub film: Mutex<Option<Arc<Film>>>,
+    pub progress: Mutex<Progress>,
+    watch: Mutex<Watch>,
+    told: Mutex<Instant>,
+}
+
+/// What a test begins with.
+enum Beginning {
+    New,
+    /// Goes on from the proof's own film.
+    Further,
+}
+
+impl Running {
+    pub fn active(&self) -> bool {
+        !self.ended.load(Ordering::Acquire)
+    }
+
+    fn enter(&self, phase: Phase) {
+        lock(&self.progress).phase = phase;
+        lock(&self.watch).enter(phase);
+    }
+}
+
+pub(crate) fn idle(phase: Phase) -> Progress {
+    Progress {
+        phase,
+        share: 0.0,
+        samples: 0,
+        samples_per_pixel: 0.0,
+        elapsed: 0.0,
+        remaining: None,
+        grain: None,
+        worst_block: None,
+        settled: 0.0,
+        capped: 0.0,
+        in_a_minute: None,
+        history: Vec::new(),
+    }
+}
+
+/// A test that could not be written; it stays in memory until it can be.
+pub(crate) struct Unsaved {
+    pub proof: i64,
+    render: Render,
+    circumstances: Circumstances,
+    pub fault: Fault,
+}
+
+/// Time between two reports of progress.
+const BEAT: Duration = Duration::from_millis(120);
+/// A phase that reports nothing for so long is asked for its cause.
+const STALL: Duration = Duration::from_secs(4);
+/// Height of the small pictures.
+const THUMBNAIL: usize = 180;
+/// A test of live mode that was pushed out before it had sampled for so long leaves no proof.
+const GLIMPSE: f64 = 2.0;
+
+impl Workshop {
+    /// Starts a test of the shot as it is now under its draft overlays, ending the one that runs; the proof that it becomes.
+    pub fn start_test(&self, shot: i64, test: &NewTest) -> Result<i64, Fault> {
+        let mut d = self.description(shot, test.region)?.under(&self.overlays_on(shot)?);
+        if self.settings().new_seed {
+            d.tuning = d.tuning.with(K::SamplingSeed, self.fresh_seed());
+        }
+        d.check()?;
+        self.run_test(shot, "test", d, test.live)
+    }
+
+    /// Renders a description as a new proof of the shot.
+    pub(crate) fn run_test(&self, shot: i64, kind: &str, d: Description, live: bool) -> Result<i64, Fault> {
+        let _changing = lock(&self.0.changing_test);
+        self.stop_rendering();
+        let row = self.0.store.begin_proof(shot, kind, &json(&d)?)?;
+        self.begin(&row, d, live, Beginning::New)?;
+        Ok(row.id)
+    }
+
+    /// Goes on with a proof under other limits, without rendering again what it holds.
+    pub(crate) fn run_further(&self, row: &ProofRow, d: Description) -> Result<(), Fault> {
+        let _changing = lock(&self.0.changing_test);
+        self.stop_rendering();
+        self.wait_for_writing();
+        self.0.store.reopen_proof(row.id, &json(&d)?)?;
+        self.begin(row, d, false, Beginning::Further)
+    }
+
+    fn begin(&self, row: &ProofRow, description: Description, live: bool, from: Beginning) -> Result<(), Fault> {
+        let running = Arc::new(Running {
+            shot: row.shot,
+            proof: row.id,
+            description,
+            live,
+            stop: AtomicBool::new(false),
+            ended: AtomicBool::new(false),
+            film: Mutex::new(None),
+            progress: Mutex::new(idle(Phase::Loading)),
+            watch: Mutex::new(Watch::start()),
+            told: Mutex::new(Instant::now()),
+        });
+        *lock(&self.0.test) = Some(running.clone());
+        lock(&self.0.writing).push(row.id);
+        let (workshop, job) = (self.clone(), running.clone());
+        std::thread::Builder::new()
+            .name("test".into())
+            .spawn(move || workshop.work_test(&job, from))
+            .map_err(|e| Fault::io("thread", &e))?;
+        let (workshop, job) = (self.clone(), running);
+        std::thread::Builder::new()
+            .name("watch".into())
+            .spawn(move || workshop.watch_test(&job))
+            .map_err(|e| Fault::io("thread", &e))?;
+        self.0.events.tell(Event::Proofs { shot: row.shot });
+        Ok(())
+    }
+
+    /// Stops the running test and waits until it renders no more; true if there was one.
+    fn stop_rendering(&self) -> bool {
+        let running = lock(&self.0.test).clone();
+        let Some(r) = running.filter(|r| r.active()) else { return false };
+        r.stop.store(true, Ordering::Release);
+        while r.active() {
+            std::thread::sleep(Duration::from_millis(1));
+        }
+        true
+    }
+
+    /// Stops the running test and waits until it has been put away; true if there was one.
+    pub fn stop_test(&self) -> bool {
+        let was = self.stop_rendering();
+        self.wait_for_writing();
+        was
+    }
+
+    pub(crate) fn test_is_running(&self) -> bool {
+        lock(&self.0.test).as_ref().is_some_and(|t| t.active())
+    }
+
+    /// Waits until tests that have ended are on disk.
+    pub(crate) fn wait_for_writing(&self) {
+        while !lock(&self.0.writing).is_empty() {
+            std::thread::sleep(Duration::from_millis(2));
+        }
+    }
+
+    /// Waits for the running test to end by itself and to be put away.
+    pub fn wait_for_test(&self) {
+        while self.test_is_running() {
+            std::thread::sleep(Duration::from_millis(5));
+        }
+        self.wait_for_writing();
+    }
+
+    fn work_test(&self, job: &Running, from: Beginning) {
+        let further = matches!(from, Beginning::Further);
+        let done = catch_unwind(AssertUnwindSafe(|| self.render_test(job, from)))
+            .unwrap_or_else(|p| Err(Fault::internal(panic_text(&*p), "test")));
+        job.ended.store(true, Ordering::Release);
+        *lock(&job.film) = None;
+        self.wake();
+        let done = done.and_then(|render| {
+            lower_priority();
+            catch_unwind(AssertUnwindSafe(|| self.put_away(job, render)))
+                .unwrap_or_else(|p| Err(Fault::internal(panic_text(&*p), "keeping the test")))
+        });
+        let fault = done.err();
+        if fault.is_some() {
+            lock(&job.progress).phase = Phase::Failed;
+            if further {
+                // What it held before is still on disk.
+                let _ = self.0.store.reopen_proof(job.proof, &json(&job.description).unwrap_or_default());
+                let _ = self.take_up_orphan(job.proof);
+            } else if lock(&self.0.unsaved).as_ref().is_none_or(|u| u.proof != job.proof) {
+                let _ = self.0.store.delete_proof(job.proof);
+            }
+        }
+        lock(&self.0.writing).retain(|id| *id != job.proof);
+        self.tell_test(job, fault, None);
+        self.0.events.tell(Event::Proofs { shot: job.shot });
+    }
+
+    fn tell_test(&self, job: &Running, fault: Option<Fault>, stalled: Option<String>) {
+        *lock(&job.told) = Instant::now();
+        let progress = lock(&job.progress).clone();
+        self.0.events.tell(Event::Test { shot: job.shot, proof: job.proof, progress, fault, stalled });
+    }
+
+    /// Names the cause of a phase that reports nothing for a while.
+    fn watch_test(&self, job: &Running) {
+        while lock(&self.0.writing).contains(&job.proof) {
+            std::thread::sleep(Duration::from_millis(200));
+            let silent = lock(&job.told).elapsed();
+            if silent > STALL {
+                let phase = lock(&job.progress).phase;
+                let cause = self.stall_cause(phase, &job.description);
+                let stalled = format!("no news for {} s: {cause}", silent.as_secs());
+                let progress = lock(&job.progress).clone();
+                self.0.events.tell(Event::Test {
+                    shot: job.shot,
+                    proof: job.proof,
+                    progress,
+                    fault: None,
+                    stalled: Some(stalled),
+                });
+                std::thread::sleep(Duration::from_secs(1));
+            }
+        }
+    }
+
+    /// Why a phase takes long, as far as can be told from outside.
+    fn stall_cause(&self, phase: Phase, d: &Description) -> String {
+        let megabytes = |path: &Path| std::fs::metadata(path).map_or(0, |m| m.len()) / 1_000_000;
+        match phase {
+            Phase::Waiting | Phase::Loading => match self.scene_path(&d.scene) {
+                Ok(path) => format!("reading {} of {} MB", path.display(), megabytes(&path)),
+                Err(f) => f.what,
+            },
+            Phase::Structure => {
+                let triangles = self.import_report(&d.scene).map_or(0, |r| r.triangles_kept);
+                format!("building the structure of {:.1} million triangles", triangles as f64 / 1e6)
+            }
+            Phase::Lights => {
+                format!("preparing lights; the environment's map is {} px wide", d.tuning.name(K::EnvironmentWidth))
+            }
+            Phase::FirstLook | Phase::Sampling => {
+                let (w, h) = d.film_frame();
+                format!(
+                    "one step of {w} × {h} pixels takes long: other programs may hold the processors, or paths are long"
+                )
+            }
+            Phase::Denoise => "denoising a large picture".into(),
+            Phase::Writing => {
+                let bytes = film_bytes(d.film_area()) / 1_000_000;
+                format!("writing {bytes} MB into {}", self.0.store.root().display())
+            }
+            Phase::Done | Phase::Stopped | Phase::Failed => "the test has ended".into(),
+        }
+    }
+
+    /// Renders until the end or until it is stopped.
+    fn render_test(&self, job: &Running, from: Beginning) -> Result<Render, Fault> {
+        let d = &job.description;
+        lock(&job.watch).enter(Phase::Loading);
+        let stage = self.stage(&(d.scene.clone(), d.environment.clone()), &mut |phase| {
+            job.enter(phase);
+            self.tell_test(job, None, None);
+        })?;
+        job.enter(Phase::Lights);
+        let folder = self.0.store.proof_folder(job.proof);
+        let mut render = match from {
+            Beginning::New => Render::new(stage, d.clone(), self.pool(), true)?,
+            Beginning::Further => self.load_further(d, &folder)?,
+        };
+        *lock(&job.film) = Some(render.film());
+        job.enter(Phase::FirstLook);
+        let (mut told, mut saved, every) = (Instant::now() - BEAT, Instant::now(), self.checkpoint());
+        let mut pause = every;
+        loop {
+            let more = render.step(&job.stop);
+            let looking = render.is_looking();
+            if looking || told.elapsed() >= BEAT || !more {
+                told = Instant::now();
+                let progress = render.progress();
+                if more {
+                    lock(&job.watch).enter(progress.phase);
+                }
+                *lock(&job.progress) = progress;
+                self.tell_test(job, None, None);
+            }
+            if !more || job.stop.load(Ordering::Acquire) {
+                break;
+            }
+            // So that a test survives the end of the program. A full disk does not end it: the end of the test tells.
+            if saved.elapsed() > pause && !render.has_gaps() {
+                let began = Instant::now();
+                let _ = self.write_test(job.proof, &render, || self.circumstances(job), "running");
+                saved = Instant::now();
+                pause = every.max(began.elapsed() * 30);
+            }
+        }
+        let mut progress = render.progress();
+        progress.phase = Phase::Writing;
+        lock(&job.watch).enter(Phase::Writing);
+        *lock(&job.progress) = progress;
+        // From here on pictures come from memory.
+        if !render.has_gaps() {
+            self.remember_plate(job.proof, Arc::new(render.plate()));
+        }
+        Ok(render)
+    }
+
+    fn put_away(&self, job: &Running, render: Render) -> Result<(), Fault> {
+        let end = |phase: Phase| lock(&job.progress).phase = phase;
+        self.tell_test(job, None, None);
+        let pushed_out = || lock(&self.0.test).as_ref().is_some_and(|t| t.proof != job.proof && t.live);
+        let glimpse = job.live && !render.done() && lock(&job.progress).elapsed < GLIMPSE && pushed_out();
+        // Without one sample a pixel there is nothing to keep.
+        if render.has_gaps() || glimpse {
+            end(Phase::Stopped);
+            self.forget_plate(job.proof);
+            return self.0.store.delete_proof(job.proof);
+        }
+        let whole = render.done();
+        let state = if whole { "done" } else { "stopped" };
+        if let Err(fault) = self.write_test(job.proof, &render, || self.circumstances(job), state) {
+            let circumstances = self.circumstances(job);
+            *lock(&self.0.unsaved) = Some(Unsaved { proof: job.proof, render, circumstances, fault: fault.clone() });
+            return Err(Fault {
+                remedy: format!("{}, then press Pull proof; it waits in memory", fault.remedy),
+                ..fault
+            });
+        }
+        end(if whole { Phase::Done } else { Phase::Stopped });
+        self.make_room(job.shot)
+    }
+
+    /// Writes raw sums, counts and a small picture into the proof's folder, and what was measured into its row.
+    fn write_test(
+        &self,
+        proof: i64,
+        render: &Render,
+        circumstances: impl Fn() -> Circumstances,
+        state: &str,
+    ) -> Result<(), Fault> {
+        let folder = self.0.store.proof_folder(proof);
+        std::fs::create_dir_all(&folder).map_err(|e| Fault::io(folder.display().to_string(), &e))?;
+        let d = render.description();
+        save_render(render, d, &folder)?;
+        let plate = render.plate();
+        write_thumbnail(&folder.join("thumb.png"), &plate, d)?;
+        let bytes = folder_bytes(&folder);
+        self.0.store.end_proof(proof, state, Some(&json(&render.report())?), Some(&json(&circumstances())?), bytes)
+    }
+
+    fn circumstances(&self, job: &Running) -> Circumstances {
+        lock(&job.watch).end(self.pool().current_num_threads())
+    }
+
+    /// Tries once more to write the test that found the disk full.
+    pub(crate) fn save_unsaved(&self, proof: i64) -> Result<(), Fault> {
+        let mut slot = lock(&self.0.unsaved);
+        let Some(u) = slot.take_if(|u| u.proof == proof) else { return Ok(()) };
+        let state = if u.render.done() { "done" } else { "stopped" };
+        match self.write_test(proof, &u.render, || u.circumstances.clone(), state) {
+            Ok(()) => Ok(()),
+            Err(fault) => {
+                *slot = Some(Unsaved { fault: fault.clone(), ..u });
+                Err(fault)
+            }
+        }
+    }
+
+    /// A test that ran when the program ended: kept as it was put away last, or dropped.
+    pub(crate) fn take_up_orphan(&self, id: i64) -> Result<(), Fault> {
+        let row = self.0.store.proof(id)?;
+        match &row.report {
+            Some(report) if crate::saved::load_counts(&self.0.store.proof_folder(id)).is_ok() => {
+                let circumstances = row.circumstances.as_deref();
+                self.0.store.end_proof(id, "stopped", Some(report), circumstances, row.bytes)
+            }
+            _ => self.0.store.delete_proof(id),
+        }
+    }
+
+    pub(crate) fn running_test(&self, proof: i64) -> Option<Arc<Running>> {
+        lock(&self.0.test).clone().filter(|t| t.proof == proof && t.active())
+    }
+
+    /// Progress of the running test, for a page that comes back in the middle.
+    pub fn test_progress(&self) -> Option<Event> {
+        let t = lock(&self.0.test).clone().filter(|t| t.active())?;
+        let progress = lock(&t.progress).clone();
+        Some(Event::Test { shot: t.shot, proof: t.proof, progress, fault: None, stalled: None })
+    }
+
+    /// Takes a proof, or the running test, further: to at least `most` samples a pixel and to `threshold`; twice the samples
+    /// where neither is given.
+    pub fn go_on(&self, id: i64, most: Option<u32>, threshold: Option<f64>) -> Result<(), Fault> {
+        let row = self.0.store.proof(id)?;
+        if row.kind == "picture" {
+            return Err(Fault::new(
+                Code::Unsupported,
+                "a picture from elsewhere cannot be rendered further",
+                format!("proof {}", row.number),
+                "test the shot instead",
+            ));
+        }
+        if self.running_test(id).is_some() {
+            self.stop_test();
+        }
+        self.save_unsaved(id)?;
+        let (d, ended) = self.measured(id)?;
+        let own_most = d.tuning.whole(K::SamplingMost);
+        let double = own_most.saturating_mul(2).min(65536);
+        let most = most.unwrap_or(if threshold.is_some() { own_most } else { double });
+        // Where blocks have settled, the threshold is what stops them, however far below it they are: half of the variance is
+        // about twice the samples.
+        let finer = ended.filter(|_| d.tuning.switch(K::SamplingAdaptive)).map(|r| (r.grain / 2f64.sqrt()).max(0.0005));
+        let threshold = threshold
+            .or(finer)
+            .map_or(d.tuning.real(K::SamplingThreshold), |t| t.min(d.tuning.real(K::SamplingThreshold)));
+        let mut next = d.clone();
+        next.tuning.set("sampling.most", &serde_json::json!(most.max(own_most)))?;
+        next.tuning.set("sampling.threshold", &serde_json::json!(threshold))?;
+        next.check()?;
+        self.run_further(&row, next)
+    }
+
+    /// Renders a proof's description once more, as a new proof: the same picture, bit for bit, on like processors.
+    pub fn repeat_test(&self, id: i64) -> Result<i64, Fault> {
+        let row = self.0.store.proof(id)?;
+        let (d, _) = self.measured(id)?;
+        self.run_test(row.shot, &row.kind, d, false)
+    }
+
+    /// A long test of a region with another seed than the shot's, against which its proofs are measured: until the grain is a
+    /// fifth of the threshold.
+    pub fn make_reference(&self, shot: i64, region: Option<Region>) -> Result<i64, Fault> {
+        let d = self.reference_description(shot, region)?;
+        let id = self.run_test(shot, "reference", d, false)?;
+        let row = self.0.store.proof(id)?;
+        self.0.store.label_proof(id, "reference", &row.note, true, false)?;
+        Ok(id)
+    }
+
+    pub(crate) fn reference_description(&self, shot: i64, region: Option<Region>) -> Result<Description, Fault> {
+        let mut d = self.description(shot, region)?;
+        let t = &mut d.tuning;
+        let seed = t.whole(K::SamplingSeed);
+        let threshold = (t.real(K::SamplingThreshold) / 5.0).max(0.0005);
+        for (id, value) in [
+            // Any seed but the shot's: shared samples would hide error.
+            ("sampling.seed", serde_json::json!(seed.wrapping_add(0x5eed))),
+            ("sampling.adaptive", serde_json::json!(true)),
+            ("sampling.threshold", serde_json::json!(threshold)),
+            ("sampling.most", serde_json::json!(65536)),
+        ] {
+            t.set(id, &value)?;
+        }
+        d.check()?;
+        Ok(d)
+    }
+
+    fn fresh_seed(&self) -> u32 {
+        let time = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(1, |d| d.subsec_nanos());
+        time ^ (time >> 7) ^ std::process::id()
+    }
+
+    /// Whether a proof waits in memory because the disk would not take it, and why.
+    pub(crate) fn unsaved(&self, id: i64) -> Option<Fault> {
+        lock(&self.0.unsaved).as_ref().filter(|u| u.proof == id).map(|u| u.fault.clone())
+    }
+
+    pub(crate) fn load_further(&self, d: &Description, folder: &Path) -> Result<Render, Fault> {
+        let (stage, saved) = self.saved_render(d, folder)?;
+        Render::go_on(stage, d.clone(), self.pool(), &saved)
+    }
+
+    /// A proof's description, and its report once it has ended.
+    pub(crate) fn measured(&self, id: i64) -> Result<(Description, Option<tracer::RenderReport>), Fault> {
+        let row = self.0.store.proof(id)?;
+        let report = row.report.as_deref().map(|r| parse(r, "report")).transpose()?;
+        Ok((parse(&row.description, "proof")?, report))
+    }
+}
+
+/// Bytes of the files in a folder.
+pub(crate) fn folder_bytes(folder: &Path) -> i64 {
+    let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
+    entries.filter_map(|e| e.metadata().ok()).map(|m| m.len() as i64).sum()
+}
+
+pub(crate) fn write_bytes(path: &Path, bytes: &[u8]) -> Result<(), Fault> {
+    write_whole(path, |out| out.write_all(bytes).map_err(|e| Fault::io(path.display().to_string(), &e)))
+}
+
+/// A small picture of a plate for sheets and lists; it is noisy, but so much smaller that this hardly shows.
+fn write_thumbnail(path: &Path, plate: &Plate, d: &Description) -> Result<(), Fault> {
+    write_small(path, &plate.mean(), (plate.region.width, plate.region.height), &d.view())
+}
+
+/// A small picture for sheets and lists.
+pub(crate) fn write_small(
+    path: &Path,
+    pixels: &[picture::Rgb],
+    (w, h): (u32, u32),
+    view: &picture::View,
+) -> Result<(), Fault> {
+    let height = THUMBNAIL.min(h as usize);
+    let width = ((w as usize * height) as f64 / h as f64).round().clamp(1.0, 640.0) as usize;
+    let small = reduced(pixels, (w as usize, h as usize), (width, height));
+    write_whole(path, |out| png(out, &small, (width as u32, height as u32), None, view, PngDepth::Eight))
+}
