@@ -78,7 +78,8 @@ async fn main() {
         page.until("a picture", "return document.querySelector('[data-testid=stage]')?.dataset.shows > ''").await;
         let path = page.script("return location.pathname").await;
         let shot: i64 = path.as_str().and_then(|p| p.rsplit('/').next()).and_then(|n| n.parse().ok()).expect("a shot");
-        let size = json!({ "frame.width": 960, "frame.height": 540, "sampling.most": 4096, "sampling.threshold": 0.0005 });
+        let size =
+            json!({ "frame.width": 960, "frame.height": 540, "sampling.most": 4096, "sampling.threshold": 0.0005 });
         tuning(&page, shot, size).await;
         settle().await;
         // The first one gets the scene ready.
@@ -95,7 +96,11 @@ async fn main() {
             settle().await;
         }
         page.key("l").await;
-        println!("{name:<14} Test to first picture {:>4.0}   knob in live mode to picture {:>4.0}", median(first), median(turned));
+        println!(
+            "{name:<14} Test to first picture {:>4.0}   knob in live mode to picture {:>4.0}",
+            median(first),
+            median(turned)
+        );
         if name == "Lens cabinet" {
             page.press("Stop").await;
             settle().await;

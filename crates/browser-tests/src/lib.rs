@@ -123,12 +123,22 @@ impl Page {
         panic!("press \"{text}\": {last}");
     }
 
-    /// Types into the field with this label and leaves it.
+    /// Types into the field with this label, in place of what is there, and leaves it.
     pub async fn set(&self, label: &str, text: &str) {
-        let f = self.see(&format!("input[aria-label='{label}']")).await;
-        f.click().await.unwrap_or_else(|e| panic!("click {label}: {e}"));
-        // A click selects what is there, so that typing replaces it.
+        let css = format!("input[aria-label='{label}']");
+        let start = Instant::now();
+        // A field that is still on its way is tried again.
+        loop {
+            let f = self.see(&css).await;
+            if f.click().await.is_ok() {
+                break;
+            }
+            assert!(start.elapsed() < Duration::from_secs(20), "the field {label} cannot be reached");
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
         tokio::time::sleep(Duration::from_millis(80)).await;
+        self.script(&format!("document.querySelector(\"{css}\").select(); return true")).await;
+        let f = self.see(&css).await;
         f.send_keys(&format!("{text}{}", char::from(Key::Enter))).await.unwrap_or_else(|e| panic!("type {label}: {e}"));
     }
 

@@ -233,6 +233,8 @@ async fn set_up_preview_test_keep_and_compare() {
     page.press("end comparing").await;
 
     // A reference of the region: proofs get their error against it, split into grain and look.
+    page.set("Noise threshold", "60").await;
+    page.shot_until("a coarse threshold", "Lens cabinet", "s.tuning['sampling.threshold'] === 0.6").await;
     page.press("Regions").await;
     page.press("Make a reference of this region …").await;
     way.tested("Make reference").await;

@@ -6,7 +6,7 @@ use scene::{Environment, Light, LightKind, Material, Mesh, Scene, Triangle, read
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use std::time::Instant;
-use tracer::{Description, Render, Stage, VERSION, cores, deliver, own_pool};
+use tracer::{Description, Render, Stage, cores, deliver, own_pool};
 use tuning::{K, Tuning};
 
 const RUNS: usize = 5;

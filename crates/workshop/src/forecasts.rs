@@ -12,6 +12,9 @@ use tuning::Tuning;
 /// Tests that are looked at, newest first.
 const CANDIDATES: usize = 12;
 
+/// A proof and its samples.
+pub(crate) type CountsKey = (i64, u64);
+
 impl Workshop {
     /// Figures of this machine, as far as it has been measured.
     pub(crate) fn machine(&self) -> Machine {

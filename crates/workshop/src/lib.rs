@@ -61,8 +61,8 @@ pub(crate) struct Inner {
     /// Held while a glance is rendered, and while a parcel is taken in.
     pub glancing: Mutex<()>,
     pub taking: Mutex<()>,
-    /// Counts of proofs, by proof and samples.
-    pub counts: Mutex<VecDeque<((i64, u64), Arc<SavedCounts>)>>,
+    /// Counts of proofs, latest last.
+    pub counts: Mutex<VecDeque<(forecasts::CountsKey, Arc<SavedCounts>)>>,
     /// Held while one test makes way for the next.
     pub changing_test: Mutex<()>,
     pub plates: Mutex<VecDeque<(i64, Arc<picture::Plate>)>>,

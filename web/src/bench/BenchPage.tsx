@@ -407,24 +407,29 @@ function Bench({ shot }: { shot: ShotView }) {
           pull={pull}
         />
         <div className="tray">
-          <div className="tray-head">
-            <b>Proofs</b> <span className="pill">{proofs.length}</span>
-            {drop.over && <span className="caution">drop pictures to lay them into the sheet</span>}
-            {drop.busy && <span className="second">{drop.busy}</span>}
-            <span className="grow" />
-            {comparing ? (
-              <span className="second">
-                {compared.map((s) => `${s.letter} ${proofTitle(s.proof)}`).join(" ↔ ")} ·{" "}
-                <button onClick={endComparing}>end comparing</button>
-              </span>
-            ) : (
-              <span className="second">A|B on a proof compares it</span>
-            )}
-            <button className="second" onClick={() => setHelp(true)}>
-              keys ?
-            </button>
-          </div>
           <ProofSheet
+            head={
+              <>
+                <b>Proofs</b> <span className="pill">{proofs.length}</span>
+                {drop.over && <span className="caution">drop pictures to lay them into the sheet</span>}
+                {drop.busy && <span className="second">{drop.busy}</span>}
+              </>
+            }
+            tail={
+              <>
+                {comparing ? (
+                  <span className="second">
+                    {compared.map((s) => `${s.letter} ${proofTitle(s.proof)}`).join(" ↔ ")} ·{" "}
+                    <button onClick={endComparing}>end comparing</button>
+                  </span>
+                ) : (
+                  <span className="second">A|B on a proof compares it</span>
+                )}
+                <button className="second" onClick={() => setHelp(true)}>
+                  keys ?
+                </button>
+              </>
+            }
             proofs={proofs}
             shown={shown?.id ?? null}
             letters={letters}

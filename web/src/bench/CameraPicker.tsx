@@ -24,13 +24,7 @@ export function CameraPicker({ shot, choose }: { shot: ShotView; choose: (camera
     </div>
   );
   return (
-    <Popover
-      content={open ? list : null}
-      trigger="click"
-      open={open}
-      onOpenChange={setOpen}
-      placement="bottomLeft"
-    >
+    <Popover content={list} trigger="click" open={open} onOpenChange={setOpen} placement="bottomLeft">
       <button className="plain-button" aria-label="Camera">
         {shot.camera} ▾
       </button>

@@ -1,6 +1,6 @@
 import { useComparison } from "../api/queries";
 import type { Column, Knob, ProofView } from "../api/types";
-import { count, duration, percent } from "../app/format";
+import { duration, percent } from "../app/format";
 import { proofTitle } from "./ProofSheet";
 import { valueText } from "./ValueField";
 
@@ -51,8 +51,8 @@ export function CompareTable({ sides, reference, knobs }: Props) {
           <tr>
             <th />
             {sides.map((s) => (
-              <th key={s.proof.id} className="num">
-                {s.letter} {proofTitle(s.proof)}
+              <th key={s.proof.id} className="num" title={`proof ${proofTitle(s.proof)}`}>
+                {`${s.letter} ${s.proof.number}`}
               </th>
             ))}
           </tr>
@@ -80,7 +80,7 @@ export function CompareTable({ sides, reference, knobs }: Props) {
           {figure("Grain", (k) => (k.grain === null ? null : percent(k.grain, 2)))}
           {figure("cleaner than A", (k) => times(k.grain_ratio) || null)}
           {figure("Samples a pixel", (k) => k.samples_per_pixel?.toFixed(1) ?? null)}
-          {figure("Rays", (k) => (k.rays === null ? null : count(k.rays)))}
+          {figure("Rays, million", (k) => (k.rays === null ? null : (k.rays / 1e6).toFixed(1)))}
           {c.columns.some((k) => k.metrics) && (
             <tr>
               <td colSpan={sides.length + 1} className="second">

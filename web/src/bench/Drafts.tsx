@@ -31,25 +31,27 @@ export function Drafts({ shot, knobs }: { shot: ShotView; knobs: Knob[] }) {
   const of = (id: string) => knobs.find((k) => k.id === id);
   return (
     <div className="drafts" role="group" aria-label="Draft overlays, for tests only">
-      {overlays.map((o) => {
-        const at = shot.overlays.indexOf(o.id);
-        const list = Object.entries(o.values).map(
-          ([id, v]) => `${of(id)?.label ?? id} ${valueText(of(id), v)}`,
-        );
-        return (
-          <Tooltip key={o.id} title={`${o.note ? `${o.note} ` : ""}${list.join(", ")}. For tests only.`}>
-            <button
-              className={`draft${at >= 0 ? " on" : ""}`}
-              aria-pressed={at >= 0}
-              aria-label={`Draft ${o.name}`}
-              onClick={() => toggle(o.id)}
-            >
-              {at >= 0 && shot.overlays.length > 1 && <sup>{at + 1}</sup>}
-              {o.name}
-            </button>
-          </Tooltip>
-        );
-      })}
+      <div className="draft-list">
+        {overlays.map((o) => {
+          const at = shot.overlays.indexOf(o.id);
+          const list = Object.entries(o.values).map(
+            ([id, v]) => `${of(id)?.label ?? id} ${valueText(of(id), v)}`,
+          );
+          return (
+            <Tooltip key={o.id} title={`${o.note ? `${o.note} ` : ""}${list.join(", ")}. For tests only.`}>
+              <button
+                className={`draft${at >= 0 ? " on" : ""}`}
+                aria-pressed={at >= 0}
+                aria-label={`Draft ${o.name}`}
+                onClick={() => toggle(o.id)}
+              >
+                {at >= 0 && shot.overlays.length > 1 && <sup>{at + 1}</sup>}
+                {o.name}
+              </button>
+            </Tooltip>
+          );
+        })}
+      </div>
       <Dropdown
         trigger={["click"]}
         menu={{

@@ -8,7 +8,7 @@ import {
   StarOutlined,
 } from "@ant-design/icons";
 import { Button, Dropdown, Input, Popover, Select, Tooltip } from "antd";
-import { useState } from "react";
+import { useState, type ReactNode } from "react";
 import { ask } from "../api/client";
 import { useSettings } from "../api/queries";
 import type { Group, ProofView } from "../api/types";
@@ -52,6 +52,9 @@ function Label({ proof, close }: { proof: ProofView; close: () => void }) {
 }
 
 interface Props {
+  /** Stand at the left and at the right of the sheet's own tools. */
+  head: ReactNode;
+  tail: ReactNode;
   proofs: ProofView[];
   shown: number | null;
   /** Letters of the compared proofs. */
@@ -296,15 +299,23 @@ export function ProofSheet(p: Props) {
   };
   if (p.proofs.length === 0) {
     return (
-      <div className="sheet empty">
-        No proofs yet. Drag a region on the picture and press <b>Test region</b>, or test the whole frame:
-        every test lands here with its time and its grain. Pictures from elsewhere can be dropped here.
-      </div>
+      <>
+        <div className="tray-head">
+          {p.head}
+          <span className="grow" />
+          {p.tail}
+        </div>
+        <div className="sheet empty">
+          No proofs yet. Drag a region on the picture and press <b>Test region</b>, or test the whole frame:
+          every test lands here with its time and its grain. Pictures from elsewhere can be dropped here.
+        </div>
+      </>
     );
   }
   return (
     <>
-      <div className="sheet-tools">
+      <div className="tray-head">
+        {p.head}
         <Select
           size="small"
           variant="borderless"
@@ -343,6 +354,7 @@ export function ProofSheet(p: Props) {
             {`${settings.used_gb.toFixed(2)} of ${settings.room_gb} GB`}
           </span>
         )}
+        {p.tail}
       </div>
       <div className="sheet" data-testid="sheet">
         {shown.length === 0 && <span className="second">No proof is {filters[filter]![0]}.</span>}

@@ -212,14 +212,14 @@ export function Stage(p: Props) {
           ground();
           if (side.picture) draw(side.picture);
           outline();
-          letter(g, side.letter, Math.max(8, view.x + 6), Math.max(36, view.y + 6));
+          // Below, where nothing else lies over the picture.
+          const foot = Math.min(area.height - 26, view.y + fy * view.scale - 24);
+          letter(g, side.letter, Math.max(8, view.x + 6), foot);
         });
       });
       g.fillStyle = "#f5f4f1";
-      for (const a of areas.slice(1)) {
-        if (a.x > 0) g.fillRect(a.x - 0.75, a.y, 1.5, a.height);
-        if (a.y > 0) g.fillRect(a.x, a.y - 0.75, a.width, 1.5);
-      }
+      g.fillRect(room.width / 2 - 0.75, 0, 1.5, room.height);
+      if (areas.length > 2) g.fillRect(0, room.height / 2 - 0.75, room.width, 1.5);
       return;
     }
     inside(all, null, ground);

@@ -73,19 +73,6 @@ export function TestBar(props: Props) {
         </Tooltip>
         <Drafts shot={shot} knobs={knobs} />
         <span className="grow" />
-        {settings && (
-          <Tooltip title="A new seed for each test instead of the shot's own; it is noted on the proof">
-            <label className="live">
-              <Switch
-                size="small"
-                checked={settings.new_seed}
-                aria-label="New seed for each test"
-                onChange={(new_seed) => void act(() => ask("PATCH", "/api/settings", { new_seed }))}
-              />{" "}
-              new seed
-            </label>
-          </Tooltip>
-        )}
         <Tooltip
           title={
             unsaved
@@ -149,6 +136,20 @@ export function TestBar(props: Props) {
             Nothing is running. A test uses the tuning at the right and the drafts above; it never changes the
             final.
           </span>
+        )}
+        <span className="grow" />
+        {settings && (
+          <Tooltip title="A new seed for each test instead of the shot's own; it is noted on the proof">
+            <label className="live">
+              <Switch
+                size="small"
+                checked={settings.new_seed}
+                aria-label="New seed for each test"
+                onChange={(new_seed) => void act(() => ask("PATCH", "/api/settings", { new_seed }))}
+              />{" "}
+              new seed
+            </label>
+          </Tooltip>
         )}
         {settings && settings.threads < settings.cores && (
           <span className="caution">
