@@ -218,6 +218,7 @@ impl Layout {
 #[derive(Debug, Clone)]
 pub(crate) struct Tile {
     pub bounds: Region,
+    /// Empty until the first sample, so that a first look need not wait for the memory.
     pub pixels: Vec<Pixel>,
     pub blocks: Vec<BlockCount>,
     /// Blocks a row.
@@ -244,6 +245,14 @@ fn tell_picture([a, b]: [Vec3; 2], tell: &mut dyn FnMut(f32)) {
 }
 
 impl Tile {
+    /// Gets the memory for samples.
+    pub fn fill(&mut self, layout: &Layout) {
+        if self.pixels.is_empty() {
+            self.pixels = vec![Pixel::default(); self.bounds.area()];
+            self.more = vec![0.0; self.bounds.area() * layout.stride()];
+        }
+    }
+
     /// Least samples per half of the blocks that still run; none when all have stopped.
     pub fn behind(&self) -> Option<u32> {
         self.blocks.iter().filter(|b| b.running).map(|b| b.n).min()
@@ -377,9 +386,7 @@ impl Film {
                         BlockCount::new(s.adaptive || s.fill || touches)
                     })
                     .collect();
-                let pixels = vec![Pixel::default(); bounds.area()];
-                let more = vec![0.0; bounds.area() * layout.stride()];
-                Mutex::new(Tile { bounds, pixels, blocks, columns, spent: 0, more })
+                Mutex::new(Tile { bounds, pixels: Vec::new(), blocks, columns, spent: 0, more: Vec::new() })
             })
             .collect();
         let (coarse, samples) = (Mutex::new(None), AtomicU64::new(0));
@@ -404,6 +411,11 @@ impl Film {
 
     pub(crate) fn set_coarse(&self, look: Option<(Vec<Rgb>, u32)>) {
         *self.coarse.lock().unwrap_or_else(|e| e.into_inner()) = look.map(|(pixels, cell)| Coarse { pixels, cell });
+    }
+
+    /// Nothing has been rendered yet, not even coarsely.
+    pub fn is_blank(&self) -> bool {
+        self.samples() == 0 && self.coarse.lock().unwrap_or_else(|e| e.into_inner()).is_none()
     }
 
     /// The first look while no sample has been taken: small, so that it is on the screen at once.
@@ -700,6 +712,7 @@ impl FilmState {
             if blocks.len() != t.blocks.len() {
                 return None;
             }
+            t.fill(&self.layout);
             for (i, p) in t.pixels.iter_mut().enumerate() {
                 let from = at(r, t.bounds, i);
                 for (v, channel) in floats_of(p).into_iter().zip(&floats) {

@@ -139,6 +139,15 @@ pub struct SavedCounts {
 /// Bytes of a film that are allowed at most.
 pub const MOST_FILM_BYTES: u64 = 9_000_000_000;
 
+/// Cells of the coarse first pictures, the coarsest last. Large frames begin with one that takes only a moment.
+fn looks(pixels: usize) -> Vec<u32> {
+    let mut cells = vec![2, 4, 8];
+    if pixels > 200_000 {
+        cells.push(16);
+    }
+    cells
+}
+
 pub struct Render {
     stage: Arc<Stage>,
     arrangement: Arrangement,
@@ -199,7 +208,7 @@ impl Render {
             arrangement,
             rounds: ladder(settings.most),
             round: 0,
-            looks: if first_look { vec![2, 4, 8] } else { Vec::new() },
+            looks: if first_look { looks(settings.area.area()) } else { Vec::new() },
             coarse: if first_look { vec![[0.0; 3]; settings.area.area()] } else { Vec::new() },
             counters: Counters::default(),
             seconds: 0.0,
@@ -278,7 +287,7 @@ impl Render {
     fn look(&mut self, cell: u32, stop: &AtomicBool) {
         let area = self.settings.area;
         let tracer = self.tracer();
-        let first = cell == 8;
+        let first = looks(area.area()).last() == Some(&cell);
         let coarse = &self.coarse;
         let rows: Vec<(Vec<picture::Rgb>, Counters)> = (0..area.height.div_ceil(cell))
             .into_par_iter()
@@ -358,6 +367,7 @@ impl Render {
             }
             tile.clone()
         };
+        work.fill(&self.film.layout);
         let mut taken = 0u64;
         for k in 0..work.blocks.len() {
             let from = work.blocks[k].n;

@@ -6,10 +6,13 @@ use picture::{Plate, Region, Rgb, Transform, View, denoise, maps};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
+use std::time::{Duration, Instant};
 use tracer::Description;
 use ts_rs::TS;
 use tuning::K;
 
+/// How long a question for a picture waits for the first look.
+const PATIENCE: Duration = Duration::from_secs(2);
 /// Plates and denoised pictures that stay in memory.
 const KEPT: usize = 6;
 
@@ -123,7 +126,7 @@ impl Workshop {
     /// The present plate of a proof: from the running film, from memory, or from its file.
     pub(crate) fn plate(&self, proof: i64) -> Result<Arc<Plate>, Fault> {
         if let Some(t) = self.running_test(proof) {
-            let film = lock(&t.film).clone();
+            let film = lock(&t.film).clone().filter(|f| !f.is_blank());
             return film.map(|f| Arc::new(f.plate())).ok_or_else(|| {
                 Fault::new(
                     Code::Busy,
@@ -168,9 +171,18 @@ impl Workshop {
     }
 
     /// The picture of a test that runs, without developing what is not shown.
+    ///
+    /// A page may ask as soon as the test has begun: the answer waits for the first look.
     fn show_running(&self, proof: i64, view: View) -> Option<Shown> {
-        let t = self.running_test(proof)?;
-        let film = lock(&t.film).clone()?;
+        let asked = Instant::now();
+        let film = loop {
+            let t = self.running_test(proof)?;
+            match lock(&t.film).clone().filter(|f| !f.is_blank()) {
+                Some(film) => break film,
+                None if asked.elapsed() > PATIENCE => return None,
+                None => std::thread::sleep(Duration::from_millis(2)),
+            }
+        };
         if let Some(l) = film.first_look() {
             let rgba = l.cells.iter().flat_map(|c| opaque_bytes(&view, *c)).collect();
             return Some(Shown { frame: l.frame, region: l.region, size: (l.width, l.height), rgba });

@@ -27,35 +27,41 @@ function update(part: Partial<Live>) {
   listeners.forEach((l) => l());
 }
 
-export function useLive(): Live {
-  return useSyncExternalStore(
-    (l) => {
-      listeners.add(l);
-      return () => listeners.delete(l);
-    },
-    () => live,
-  );
+function subscribe(l: () => void) {
+  listeners.add(l);
+  return () => listeners.delete(l);
 }
+
+export function useLive(): Live {
+  return useSyncExternalStore(subscribe, () => live);
+}
+
+/** One value of what is live: what uses it is drawn again only when that changes. */
+export function useLiveValue<T extends string | number | boolean | null>(select: (l: Live) => T): T {
+  return useSyncExternalStore(subscribe, () => select(live));
+}
+
+/** The test of a shot that runs. */
+export const useRunning = (shot: number) =>
+  useLiveValue((l) => (l.test?.shot === shot && isActive(l.test.progress) ? l.test.proof : null));
 
 export function isActive(p: Progress | undefined): boolean {
   return p !== undefined && !["done", "stopped", "failed"].includes(p.phase);
 }
 
-const waiting: Record<number, () => void> = {};
+const waiting = new Map<number, Map<string, unknown[]>>();
 
-/** Runs the latest piece of work of a shot in a moment, when the urgent things are on their way. */
-function later(shot: number, work: () => void) {
-  const before = waiting[shot];
-  waiting[shot] = () => {
-    before?.();
-    work();
-  };
-  if (!before)
-    setTimeout(() => {
-      const all = waiting[shot];
-      delete waiting[shot];
-      all?.();
-    }, 350);
+/** Asks again after a while, once for each thing, when what is urgent is on its way. */
+function later(milliseconds: number, queries: QueryClient, ...keys: unknown[][]) {
+  const first = !waiting.has(milliseconds);
+  const list = waiting.get(milliseconds) ?? new Map<string, unknown[]>();
+  waiting.set(milliseconds, list);
+  keys.forEach((k) => list.set(JSON.stringify(k), k));
+  if (!first) return;
+  setTimeout(() => {
+    waiting.delete(milliseconds);
+    list.forEach((queryKey) => void queries.invalidateQueries({ queryKey }));
+  }, milliseconds);
 }
 
 function receive(e: Event, queries: QueryClient) {
@@ -65,26 +71,31 @@ function receive(e: Event, queries: QueryClient) {
       update({ test: { ...e, version: (live.test?.version ?? 0) + 1 } });
       break;
     case "proofs":
-      again("proofs", e.shot);
-      again("settings");
-      // What a test has just begun is more urgent than what follows from ended ones.
-      later(e.shot, () => {
-        again("forecast", e.shot);
-        again("ladder", e.shot);
-        again("shots");
-        again("shot", e.shot);
-      });
+      // The picture of a test that has just begun is more urgent than the sheet.
+      later(
+        350,
+        queries,
+        ["proofs", e.shot],
+        ["settings"],
+        ["forecast", e.shot],
+        ["ladder", e.shot],
+        ["shots"],
+        ["shot", e.shot],
+      );
       break;
     case "shot":
-      again("shot", e.shot);
-      again("revisions", e.shot);
-      again("regions", e.shot);
-      later(e.shot, () => {
-        again("shots");
-        again("forecast", e.shot);
-        again("ladder", e.shot);
-        again("proofs", e.shot);
-      });
+      // The page that made the change knows it already.
+      later(150, queries, ["shot", e.shot]);
+      later(
+        350,
+        queries,
+        ["revisions", e.shot],
+        ["regions", e.shot],
+        ["shots"],
+        ["forecast", e.shot],
+        ["ladder", e.shot],
+        ["proofs", e.shot],
+      );
       break;
     case "partials":
       again("partials");

@@ -8,7 +8,7 @@ import {
 import { App as AntApp, ConfigProvider, Tooltip } from "antd";
 import { useState } from "react";
 import { Navigate, NavLink, Route, Routes, useLocation } from "react-router";
-import { useLive } from "../api/live";
+import { useLiveValue } from "../api/live";
 import { useFinals, useShots } from "../api/queries";
 import { BenchPage } from "../bench/BenchPage";
 import { FinalsPage } from "../finals/FinalsPage";
@@ -28,7 +28,7 @@ function useBenchAddress(): string {
 }
 
 function Rail({ dim, setDim }: { dim: boolean; setDim: (d: boolean) => void }) {
-  const live = useLive();
+  const connected = useLiveValue((l) => l.connected);
   const finals = useFinals();
   const waiting = finals.data?.filter((f) => f.state === "waiting" || f.state === "running").length ?? 0;
   return (
@@ -52,7 +52,7 @@ function Rail({ dim, setDim }: { dim: boolean; setDim: (d: boolean) => void }) {
         Library
       </NavLink>
       <span className="grow" />
-      {!live.connected && (
+      {!connected && (
         <Tooltip title="The program does not answer. It is tried again every second." placement="right">
           <span className="rail-lost">no link</span>
         </Tooltip>

@@ -1,29 +1,29 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { Button, InputNumber, Segmented, Tooltip } from "antd";
+import { Button, Segmented } from "antd";
 import { useCallback, useMemo, useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import { ask } from "../api/client";
-import { isActive, useLive } from "../api/live";
-import { useForecast, useKnobs, useLegends, useProofs, useShot } from "../api/queries";
+import { useLiveValue, useRunning } from "../api/live";
+import { useForecast, useKnobs, useProofs, useShot } from "../api/queries";
 import type { FinalView, Layer, ProofView, ShotView } from "../api/types";
+import { useShotAct } from "../api/useShotAct";
 import { useAct } from "../app/useAct";
 import { usePictureDrop } from "../library/usePictureDrop";
 import { CameraPicker } from "./CameraPicker";
 import { FinalDialog } from "./FinalDialog";
 import { KeysDialog } from "./KeysDialog";
-import { Legend } from "./Legend";
-import { lookOf, pictureAddress } from "./look";
+import { lookOf } from "./look";
 import { NumberField } from "./NumberField";
 import { ProofSheet, proofTitle } from "./ProofSheet";
 import { fitted } from "./region";
 import { RegionBar } from "./RegionBar";
 import { SizeField } from "./SizeField";
-import { Stage, type CompareMode, type Side } from "./Stage";
+import type { CompareMode } from "./Stage";
+import { modes, StageArea } from "./StageArea";
 import { TestBar } from "./TestBar";
 import { TimeBill } from "./TimeBill";
 import { TuningPanel } from "./TuningPanel";
 import { useKeys } from "./useKeys";
-import { usePicture } from "./usePicture";
 import { useRegion } from "./useRegion";
 import type { Value } from "./ValueField";
 
@@ -35,25 +35,19 @@ const layers: [Layer, string][] = [
   ["normal", "Normal"],
 ];
 
-const modes: [CompareMode, string][] = [
-  ["off", "Off"],
-  ["wipe", "Wipe"],
-  ["side", "Side by side"],
-  ["flicker", "Flicker"],
-  ["difference", "Difference"],
-];
+const none: never[] = [];
 
 /** Most proofs beside the shown one. */
 const OTHERS = 3;
 
 function Bench({ shot }: { shot: ShotView }) {
-  const knobs = useKnobs().data ?? [];
+  const knobs = useKnobs().data ?? none;
   const proofsQuery = useProofs(shot.id);
   const proofs = useMemo(() => proofsQuery.data ?? [], [proofsQuery.data]);
   const forecast = useForecast(shot.id);
   const queries = useQueryClient();
-  const { test } = useLive();
   const act = useAct();
+  const shotAct = useShotAct(shot.id);
   const go = useNavigate();
 
   const frame = useMemo<[number, number]>(
@@ -62,53 +56,48 @@ function Bench({ shot }: { shot: ShotView }) {
   );
   const { region, set: setRegion, put, locked, lock } = useRegion(shot.id, frame);
   const [chosen, choose] = useState<number | null>(null);
+  /** The test that the last change began in live mode. */
+  const [begun, setBegun] = useState<number | null>(null);
+  const [hold, setHold] = useState(false);
   const [others, setOthers] = useState<number[]>([]);
   const [referenceId, setReference] = useState<number | null>(null);
   const [layer, setLayer] = useState<Layer>("picture");
   const [mode, setMode] = useState<CompareMode>("off");
-  const [gain, setGain] = useState(8);
   const [loupe, setLoupe] = useState(false);
   const [live, setLive] = useState(false);
   const [help, setHelp] = useState(false);
   const [asking, setAsking] = useState(false);
 
-  const running = test?.shot === shot.id && isActive(test.progress) ? test.proof : null;
+  const running = useRunning(shot.id);
+  const latest = useLiveValue((l) => l.test?.proof ?? 0);
   const shown: ProofView | undefined = proofs.find((p) => p.id === chosen) ?? proofs[0];
   // A test that has just begun is shown before the sheet knows it.
-  const shownId = chosen === null && running !== null ? running : (chosen ?? shown?.id ?? null);
-  const beside = others
-    .filter((id) => id !== shown?.id)
-    .map((id) => proofs.find((p) => p.id === id))
-    .filter((p) => p !== undefined);
+  const isOver = begun !== null && (latest > begun || (latest === begun && running === null));
+  const newest = Math.max(running ?? 0, isOver ? 0 : (begun ?? 0)) || shown?.id;
+  const shownId = chosen ?? newest ?? null;
+  const beside = useMemo(
+    () =>
+      others
+        .filter((id) => id !== shown?.id)
+        .map((id) => proofs.find((p) => p.id === id))
+        .filter((p) => p !== undefined),
+    [others, proofs, shown?.id],
+  );
   const reference = proofs.find((p) => p.id === referenceId);
   const comparing = beside.length > 0 && shown !== undefined;
   // A first, then the shown one as B, then the rest.
-  const compared = !shown
-    ? []
-    : comparing
-      ? [beside[0]!, shown, ...beside.slice(1)].map((proof, i) => ({ letter: "ABCD"[i]!, proof }))
-      : [{ letter: "", proof: shown }];
+  const compared = useMemo(
+    () =>
+      !shown
+        ? []
+        : beside.length > 0
+          ? [beside[0]!, shown, ...beside.slice(1)].map((proof, i) => ({ letter: "ABCD"[i]!, proof }))
+          : [{ letter: "", proof: shown }],
+    [shown, beside],
+  );
   const letters = comparing ? Object.fromEntries(compared.map((s) => [s.proof.id, s.letter])) : {};
 
   const look = useMemo(() => lookOf(shot), [shot]);
-  const isLive = test?.proof === shownId && isActive(test?.progress);
-  // The last report after the end brings the finished picture.
-  const version = test?.proof === shownId ? (test?.version ?? 0) : 0;
-  const ended = (p: ProofView | undefined) => p?.report?.samples ?? 0;
-  const picture = usePicture(pictureAddress(shownId, look, layer), version + ended(shown));
-  const pictures = [
-    usePicture(pictureAddress(beside[0]?.id, look, layer), ended(beside[0])),
-    usePicture(pictureAddress(beside[1]?.id, look, layer), ended(beside[1])),
-    usePicture(pictureAddress(beside[2]?.id, look, layer), ended(beside[2])),
-  ];
-  const a = beside[0];
-  const map =
-    mode === "difference" && a && shown
-      ? `/api/difference?a=${a.id}&b=${shown.id}&gain=${gain}`
-      : mode === "look" && reference && shown
-        ? `/api/look-change?a=${reference.id}&b=${shown.id}&gain=${gain}`
-        : null;
-  const mapPicture = usePicture(map, ended(shown));
   const whole = proofs.find(
     (p) =>
       p.region === null &&
@@ -117,14 +106,6 @@ function Bench({ shot }: { shot: ShotView }) {
       p.frame[0] === frame[0] &&
       p.frame[1] === frame[1] &&
       p.id !== shown?.id,
-  );
-  const backdrop = usePicture(pictureAddress(shown?.region ? whole?.id : null, look, "picture"), 0);
-  const wantLegend = layer === "grain" || layer === "samples";
-  const legends = useLegends(
-    shown?.kind === "picture" ? null : (shown?.id ?? null),
-    look.threshold,
-    Math.floor(version / 4),
-    wantLegend,
   );
   const modeNow: CompareMode = comparing || mode === "look" ? mode : "off";
 
@@ -139,19 +120,28 @@ function Bench({ shot }: { shot: ShotView }) {
     },
     [queries, shot.id],
   );
-  const start = useCallback(async () => {
+  const start = useCallback(() => {
     choose(null);
-    const proof = await act(() =>
+    setHold(true);
+    void act(() =>
       ask<ProofView>("POST", `/api/shots/${shot.id}/tests`, { region: region ?? undefined }),
-    );
-    if (proof) started(proof);
+    ).then((proof) => {
+      setHold(false);
+      if (!proof) return;
+      // The picture first, then the sheet.
+      setBegun(proof.id);
+      setTimeout(() => started(proof), 60);
+    });
   }, [act, shot.id, region, started]);
   const stop = useCallback(() => void act(() => ask("DELETE", "/api/test")), [act]);
   const change = useCallback(
     async (body: Record<string, unknown>) => {
       // In live mode the test begins with the change, in one request.
       const tests = live && ("tuning" in body || "camera" in body);
-      if (tests) choose(null);
+      if (tests) {
+        choose(null);
+        setHold(true);
+      }
       const next = await act(() =>
         ask<ShotView>(
           "PATCH",
@@ -159,31 +149,45 @@ function Bench({ shot }: { shot: ShotView }) {
           tests ? { ...body, test: { region: region ?? undefined, live: true } } : body,
         ),
       );
-      if (next) queries.setQueryData(["shot", shot.id], next);
+      setHold(false);
+      if (!next) return;
+      const keep = () => queries.setQueryData(["shot", shot.id], next);
+      if (!tests) return keep();
+      // The picture first, then the panel.
+      setBegun(next.running);
+      setTimeout(keep, 60);
     },
     [act, shot.id, live, region, queries],
   );
   const set = useCallback((tuning: Record<string, Value>) => void change({ tuning }), [change]);
-  const goOn = async () => {
-    if (shown && shown.kind !== "picture")
-      await act(() => ask("POST", `/api/proofs/${shown.id}/further`, {}));
-  };
+  const goOn = useCallback(() => {
+    if (shown && shown.kind !== "picture") void act(() => ask("POST", `/api/proofs/${shown.id}/further`, {}));
+  }, [act, shown]);
   const pull = useCallback(() => {
     if (shown && (!shown.kept || shown.state === "unsaved") && shown.state !== "running")
       void act(() => ask("PATCH", `/api/proofs/${shown.id}`, { kept: true }));
   }, [act, shown]);
-  const compare = (id: number) => {
-    const inside = others.includes(id);
-    const next = inside ? others.filter((o) => o !== id) : [...others, id].slice(-OTHERS);
-    setOthers(next);
-    if (!inside && id === shown?.id) choose(proofs.find((p) => !next.includes(p.id))?.id ?? null);
-    setMode(next.length === 0 ? "off" : mode === "off" || mode === "look" ? "wipe" : mode);
-  };
+  const compare = useCallback(
+    (id: number) => {
+      const inside = others.includes(id);
+      const next = inside ? others.filter((o) => o !== id) : [...others, id].slice(-OTHERS);
+      setOthers(next);
+      if (!inside && id === shown?.id) choose(proofs.find((p) => !next.includes(p.id))?.id ?? null);
+      setMode((m) => (next.length === 0 ? "off" : m === "off" || m === "look" ? "wipe" : m));
+    },
+    [others, proofs, shown?.id],
+  );
+  const measureAgainst = useCallback((id: number | null) => {
+    setReference(id);
+    if (id === null) setMode((m) => (m === "look" ? "off" : m));
+  }, []);
+  const chooseCamera = useCallback((camera: string) => void change({ camera }), [change]);
   const endComparing = () => {
     setOthers([]);
     setMode("off");
   };
   const swap = () => {
+    const a = beside[0];
     if (!a || !shown) return;
     choose(a.id);
     setOthers([shown.id, ...others.filter((o) => o !== a.id && o !== shown.id)]);
@@ -191,8 +195,7 @@ function Bench({ shot }: { shot: ShotView }) {
   const drop = usePictureDrop(shot.id);
 
   useKeys((e) => {
-    const revision = (n: number | null) =>
-      n !== null && void act(() => ask("POST", `/api/shots/${shot.id}/revisions/${n}`));
+    const revision = (n: number | null) => n !== null && void shotAct("POST", `/revisions/${n}`);
     const digit = layers[Number(e.key) - 1];
     const arrows: Record<string, [number, number]> = {
       ArrowLeft: [-1, 0],
@@ -208,13 +211,13 @@ function Bench({ shot }: { shot: ShotView }) {
     } else
       switch (e.key) {
         case "t":
-          void start();
+          start();
           break;
         case "s":
           stop();
           break;
         case "g":
-          void goOn();
+          goOn();
           break;
         case "l":
           setLive((l) => !l);
@@ -249,7 +252,7 @@ function Bench({ shot }: { shot: ShotView }) {
           setLoupe((l) => !l);
           break;
         case "d":
-          void act(() => ask("PUT", `/api/shots/${shot.id}/overlays`, []));
+          void shotAct("PUT", "/overlays", []);
           break;
         case "[":
         case "]": {
@@ -277,29 +280,13 @@ function Bench({ shot }: { shot: ShotView }) {
     const done = await act(() => ask<FinalView>("POST", `/api/shots/${shot.id}/finals`));
     if (done) await go("/finals");
   };
-  const caption = !shown
-    ? `camera ${shot.camera} · nothing rendered yet`
-    : `${isLive ? "rendering" : "proof"} ${proofTitle(shown)} · ${
-        shown.camera ? `camera ${shown.camera}` : "from elsewhere"
-      } · ${
-        shown.region
-          ? `region ${shown.region.width} × ${shown.region.height}`
-          : `whole frame ${shown.frame[0]} × ${shown.frame[1]}`
-      }${shown.overlays.length ? ` · drafts ${shown.overlays.join(", ")}` : ""}`;
-  const sides: Side[] = comparing
-    ? compared.map((s) => ({
-        letter: s.letter,
-        picture: s.proof.id === shown?.id ? picture : (pictures[beside.indexOf(s.proof)] ?? null),
-      }))
-    : [{ letter: "", picture }];
-
   return (
     <main className="bench" {...drop.handlers}>
       <header className="headline">
         <div className="headline-shot">
           <h1>{shot.name}</h1>
           <span className="second">
-            <CameraPicker shot={shot} choose={(camera) => void change({ camera })} />
+            <CameraPicker shot={shot} choose={chooseCamera} />
             <SizeField shot={shot} set={set} />
           </span>
         </div>
@@ -337,72 +324,34 @@ function Bench({ shot }: { shot: ShotView }) {
           />
           <span className="grow" />
         </div>
-        <div className="stage-frame">
-          <Stage
-            frame={frame}
-            sides={sides}
-            map={mapPicture}
-            backdrop={backdrop}
-            mode={modeNow}
-            region={region}
-            setRegion={setRegion}
-            locked={locked}
-            loupe={loupe}
-            proof={shown?.id ?? null}
-            look={look}
-            layer={layer}
-            caption={caption}
-          />
-          {(comparing || reference) && (
-            <div className="stage-modes">
-              <Segmented<CompareMode>
-                size="small"
-                value={modeNow}
-                onChange={setMode}
-                options={[
-                  ...modes
-                    .filter(([m]) => comparing || m === "off")
-                    .map(([value, label]) => ({ value, label })),
-                  ...(reference ? [{ value: "look" as const, label: "Look change" }] : []),
-                ]}
-              />
-              {(modeNow === "difference" || modeNow === "look") && (
-                <label>
-                  amplified{" "}
-                  <InputNumber
-                    size="small"
-                    min={1}
-                    max={200}
-                    value={gain}
-                    aria-label="Amplification"
-                    onChange={(v) => setGain(v ?? 8)}
-                  />
-                  <span className="two-hues">
-                    <i className="less" /> darker <i className="more" /> brighter
-                  </span>
-                </label>
-              )}
-              <Tooltip title="The same spot of all, pixel by pixel (O)">
-                <Button size="small" type={loupe ? "primary" : "default"} onClick={() => setLoupe(!loupe)}>
-                  Loupe
-                </Button>
-              </Tooltip>
-            </div>
-          )}
-          {wantLegend && legends.data && modeNow === "off" && (
-            <Legend legends={legends.data} layer={layer as "grain" | "samples"} />
-          )}
-        </div>
+        <StageArea
+          shot={shot}
+          frame={frame}
+          look={look}
+          layer={layer}
+          mode={modeNow}
+          setMode={setMode}
+          shown={shown}
+          shownId={shownId}
+          hold={hold}
+          compared={compared}
+          reference={reference}
+          whole={whole}
+          region={region}
+          setRegion={setRegion}
+          locked={locked}
+          loupe={loupe}
+          setLoupe={setLoupe}
+        />
         <TestBar
           shot={shot}
           knobs={knobs}
           region={region}
-          test={test}
           live={live}
           setLive={setLive}
-          start={() => void start()}
+          start={start}
           stop={stop}
-          goOn={() => void goOn()}
+          goOn={goOn}
           shown={shown}
           pull={pull}
         />
@@ -436,10 +385,7 @@ function Bench({ shot }: { shot: ShotView }) {
             reference={referenceId}
             show={choose}
             compare={compare}
-            setReference={(id) => {
-              setReference(id);
-              if (id === null && mode === "look") setMode("off");
-            }}
+            setReference={measureAgainst}
           />
         </div>
       </div>

@@ -1,9 +1,15 @@
 import { Popover } from "antd";
-import { useState } from "react";
+import { memo, useState } from "react";
 import type { ShotView } from "../api/types";
 
 /** The cameras of the scene, each with a small rendered picture. */
-export function CameraPicker({ shot, choose }: { shot: ShotView; choose: (camera: string) => void }) {
+export const CameraPicker = memo(function CameraPicker({
+  shot,
+  choose,
+}: {
+  shot: ShotView;
+  choose: (camera: string) => void;
+}) {
   const [open, setOpen] = useState(false);
   const list = (
     <div className="cameras" data-testid="cameras">
@@ -30,4 +36,4 @@ export function CameraPicker({ shot, choose }: { shot: ShotView; choose: (camera
       </button>
     </Popover>
   );
-}
+});

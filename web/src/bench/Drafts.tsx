@@ -1,29 +1,26 @@
 import { EllipsisOutlined } from "@ant-design/icons";
 import { Button, Dropdown, Tooltip } from "antd";
-import { useState } from "react";
+import { memo, useState } from "react";
 import { useNavigate } from "react-router";
-import { ask } from "../api/client";
+import { useShotAct } from "../api/useShotAct";
 import { usePartials, useRevisions } from "../api/queries";
 import type { Knob, ShotView } from "../api/types";
-import { useAct } from "../app/useAct";
 import { PartialEditor, type Draft } from "../library/PartialEditor";
 import { valueText, type Value } from "./ValueField";
 
 /** Draft overlays beside the test button: any number may be on, the one put on last wins. */
-export function Drafts({ shot, knobs }: { shot: ShotView; knobs: Knob[] }) {
+export const Drafts = memo(function Drafts({ shot, knobs }: { shot: ShotView; knobs: Knob[] }) {
   const partials = usePartials();
   const revisions = useRevisions(shot.id, true);
-  const act = useAct();
+  const change = useShotAct(shot.id);
   const go = useNavigate();
   const [editing, setEditing] = useState<Draft | null>(null);
   const overlays = partials.data?.filter((p) => p.kind === "overlay") ?? [];
   const toggle = (id: number) =>
-    void act(() =>
-      ask(
-        "PUT",
-        `/api/shots/${shot.id}/overlays`,
-        shot.overlays.includes(id) ? shot.overlays.filter((o) => o !== id) : [...shot.overlays, id],
-      ),
+    void change(
+      "PUT",
+      "/overlays",
+      shot.overlays.includes(id) ? shot.overlays.filter((o) => o !== id) : [...shot.overlays, id],
     );
   const values = (ids: string[]) =>
     Object.fromEntries(ids.map((id) => [id, shot.tuning[id] as Value])) as Record<string, Value>;
@@ -69,7 +66,7 @@ export function Drafts({ shot, knobs }: { shot: ShotView; knobs: Knob[] }) {
             if (key === "changed")
               setEditing({ kind: "overlay", name: "", note: "", values: values(current?.knobs ?? []) });
             else if (key === "choose") setEditing({ kind: "overlay", name: "", note: "", values: {} });
-            else if (key === "off") void act(() => ask("PUT", `/api/shots/${shot.id}/overlays`, []));
+            else if (key === "off") void change("PUT", "/overlays", []);
             else void go("/library");
           },
         }}
@@ -81,4 +78,4 @@ export function Drafts({ shot, knobs }: { shot: ShotView; knobs: Knob[] }) {
       )}
     </div>
   );
-}
+});

@@ -2,6 +2,7 @@ import { EditOutlined, HistoryOutlined } from "@ant-design/icons";
 import { Button, Input, Popover } from "antd";
 import { useState } from "react";
 import { ask } from "../api/client";
+import { useShotAct } from "../api/useShotAct";
 import { useRevisions } from "../api/queries";
 import type { ShotView } from "../api/types";
 import { clock } from "../app/format";
@@ -13,6 +14,7 @@ export function History({ shot }: { shot: ShotView }) {
   const [naming, setNaming] = useState<number | null>(null);
   const revisions = useRevisions(shot.id, open);
   const act = useAct();
+  const change = useShotAct(shot.id);
   const name = (number: number, text: string) => {
     setNaming(null);
     void act(() => ask("PATCH", `/api/shots/${shot.id}/revisions/${number}`, { name: text }));
@@ -23,7 +25,7 @@ export function History({ shot }: { shot: ShotView }) {
         <div key={r.number} className={r.current ? "current" : ""}>
           <button
             aria-label={`Restore revision ${r.number}`}
-            onClick={() => void act(() => ask("POST", `/api/shots/${shot.id}/revisions/${r.number}`))}
+            onClick={() => void change("POST", `/revisions/${r.number}`)}
           >
             <b>{r.number}</b>
             <span>

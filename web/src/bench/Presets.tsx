@@ -1,10 +1,9 @@
 import { Button, Popover } from "antd";
 import { useState } from "react";
-import { ask } from "../api/client";
+import { useShotAct } from "../api/useShotAct";
 import { useLadder, usePartials, usePreview } from "../api/queries";
 import type { Knob, ShotView } from "../api/types";
 import { duration, spoken } from "../app/format";
-import { useAct } from "../app/useAct";
 import { PartialEditor } from "../library/PartialEditor";
 import { valueText, type Value } from "./ValueField";
 
@@ -16,12 +15,12 @@ export function Presets({ shot, knobs }: { shot: ShotView; knobs: Knob[] }) {
   const partials = usePartials();
   const ladder = useLadder(shot.id, open);
   const preview = usePreview(shot.id, open ? chosen : null, shot.revision);
-  const act = useAct();
+  const change = useShotAct(shot.id);
   const presets = partials.data?.filter((p) => p.kind === "preset") ?? [];
   const applied = presets.find((p) => p.id === shot.preset);
   const of = (id: string) => knobs.find((k) => k.id === id);
   const apply = async () => {
-    if (await act(() => ask("POST", `/api/shots/${shot.id}/presets/${chosen}`))) setOpen(false);
+    if (await change("POST", `/presets/${chosen}`)) setOpen(false);
   };
   const rung = (id: number) => ladder.data?.find((r) => r.preset === id);
   const changed = Object.fromEntries(

@@ -8,7 +8,7 @@ import {
   StarOutlined,
 } from "@ant-design/icons";
 import { Button, Dropdown, Input, Popover, Select, Tooltip } from "antd";
-import { useState, type ReactNode } from "react";
+import { memo, useCallback, useMemo, useState, type ReactNode } from "react";
 import { ask } from "../api/client";
 import { useSettings } from "../api/queries";
 import type { Group, ProofView } from "../api/types";
@@ -91,19 +91,22 @@ function facts(p: ProofView): string[] {
 
 interface CardProps {
   proof: ProofView;
-  p: Props;
+  shown: boolean;
+  letter: string | undefined;
+  isReference: boolean;
   picked: boolean;
-  pick: (shift: boolean) => void;
-  remove: () => void;
+  pick: (id: number, shift: boolean) => void;
+  remove: (ids: number[]) => Promise<void>;
+  show: (id: number) => void;
+  compare: (id: number) => void;
+  setReference: (id: number | null) => void;
 }
 
-function Card({ proof, p, picked, pick, remove }: CardProps) {
+const Card = memo(function Card(p: CardProps) {
+  const { proof, shown, letter, isReference, picked } = p;
   const [labelling, setLabelling] = useState(false);
   const act = useAct();
   const r = proof.report;
-  const shown = p.shown === proof.id;
-  const letter = p.letters[proof.id];
-  const isReference = p.reference === proof.id;
   const ended = proof.state !== "running";
   const take = (chosen?: Group[]) =>
     void act(() => ask("POST", `/api/proofs/${proof.id}/take`, chosen ? { groups: chosen } : {}));
@@ -115,7 +118,9 @@ function Card({ proof, p, picked, pick, remove }: CardProps) {
     >
       <button
         className="proof-picture"
-        onClick={(e) => (e.ctrlKey || e.metaKey || e.shiftKey ? pick(e.shiftKey) : p.show(proof.id))}
+        onClick={(e) =>
+          e.ctrlKey || e.metaKey || e.shiftKey ? p.pick(proof.id, e.shiftKey) : p.show(proof.id)
+        }
         aria-label={`Show proof ${proofTitle(proof)}`}
       >
         {!ended ? (
@@ -242,14 +247,14 @@ function Card({ proof, p, picked, pick, remove }: CardProps) {
           </button>
         </Dropdown>
         <Tooltip title="Delete; it can be brought back">
-          <button aria-label={`Delete proof ${proof.number}`} onClick={remove}>
+          <button aria-label={`Delete proof ${proof.number}`} onClick={() => void p.remove([proof.id])}>
             <DeleteOutlined />
           </button>
         </Tooltip>
       </div>
     </article>
   );
-}
+});
 
 const orders: Record<string, [string, (a: ProofView, b: ProofView) => number]> = {
   newest: ["newest first", (a, b) => b.id - a.id],
@@ -274,29 +279,39 @@ export function ProofSheet(p: Props) {
   const settings = useSettings().data;
   const act = useAct();
   const notice = useNotice();
-  const shown = p.proofs.filter(filters[filter]![1]).toSorted(orders[order]![1]);
-  const pick = (id: number, shift: boolean) =>
-    setPicked((list) => {
-      if (shift && list.length > 0) {
-        const ids = shown.map((s) => s.id);
-        const [a, b] = [ids.indexOf(list.at(-1)!), ids.indexOf(id)].toSorted((x, y) => x - y) as [
-          number,
-          number,
-        ];
-        return [...new Set([...list, ...ids.slice(a, b + 1)])];
-      }
-      return list.includes(id) ? list.filter((x) => x !== id) : [...list, id];
-    });
-  const remove = async (ids: number[]) => {
-    setPicked([]);
-    const done = await act(() => ask("POST", "/api/proofs/delete", { ids }).then(() => true));
-    if (done)
-      notice(
-        ids.length === 1 ? "1 proof deleted" : `${ids.length} proofs deleted`,
-        "Undo",
-        () => void act(() => ask("POST", "/api/proofs/restore", { ids })),
-      );
-  };
+  const { proofs } = p;
+  const shown = useMemo(
+    () => proofs.filter(filters[filter]![1]).toSorted(orders[order]![1]),
+    [proofs, filter, order],
+  );
+  const pick = useCallback(
+    (id: number, shift: boolean) =>
+      setPicked((list) => {
+        if (shift && list.length > 0) {
+          const ids = shown.map((s) => s.id);
+          const [a, b] = [ids.indexOf(list.at(-1)!), ids.indexOf(id)].toSorted((x, y) => x - y) as [
+            number,
+            number,
+          ];
+          return [...new Set([...list, ...ids.slice(a, b + 1)])];
+        }
+        return list.includes(id) ? list.filter((x) => x !== id) : [...list, id];
+      }),
+    [shown],
+  );
+  const remove = useCallback(
+    async (ids: number[]) => {
+      setPicked([]);
+      const done = await act(() => ask("POST", "/api/proofs/delete", { ids }).then(() => true));
+      if (done)
+        notice(
+          ids.length === 1 ? "1 proof deleted" : `${ids.length} proofs deleted`,
+          "Undo",
+          () => void act(() => ask("POST", "/api/proofs/restore", { ids })),
+        );
+    },
+    [act, notice],
+  );
   if (p.proofs.length === 0) {
     return (
       <>
@@ -362,10 +377,15 @@ export function ProofSheet(p: Props) {
           <Card
             key={proof.id}
             proof={proof}
-            p={p}
+            shown={p.shown === proof.id}
+            letter={p.letters[proof.id]}
+            isReference={p.reference === proof.id}
             picked={picked.includes(proof.id)}
-            pick={(shift) => pick(proof.id, shift)}
-            remove={() => void remove([proof.id])}
+            pick={pick}
+            remove={remove}
+            show={p.show}
+            compare={p.compare}
+            setReference={p.setReference}
           />
         ))}
       </div>

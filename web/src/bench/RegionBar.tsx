@@ -1,6 +1,6 @@
 import { LockOutlined, UnlockOutlined } from "@ant-design/icons";
 import { Button, Dropdown, Input, Popover, Tooltip } from "antd";
-import { useState } from "react";
+import { memo, useState } from "react";
 import { ask } from "../api/client";
 import { useRegions } from "../api/queries";
 import type { Brief, ProofView, Region } from "../api/types";
@@ -20,7 +20,7 @@ interface Props {
   started: (proof: ProofView) => void;
 }
 
-export function RegionBar({ shot, region, put, locked, lock, frame, started }: Props) {
+export const RegionBar = memo(function RegionBar({ shot, region, put, locked, lock, frame, started }: Props) {
   const regions = useRegions(shot);
   const [name, setName] = useState("");
   const [naming, setNaming] = useState(false);
@@ -171,4 +171,4 @@ export function RegionBar({ shot, region, put, locked, lock, frame, started }: P
       </Popover>
     </span>
   );
-}
+});

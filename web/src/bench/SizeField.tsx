@@ -1,6 +1,6 @@
 import { LinkOutlined, DisconnectOutlined } from "@ant-design/icons";
 import { Button, Popover, Select, Tooltip } from "antd";
-import { useEffect, useState } from "react";
+import { memo, useEffect, useState } from "react";
 import { get } from "../api/client";
 import { usePapers } from "../api/queries";
 import type { ShotView, Unit } from "../api/types";
@@ -26,7 +26,13 @@ interface Sides {
 }
 
 /** The size of the frame: pixels with aspect lock, common sizes, from print and back, and oversize. */
-export function SizeField({ shot, set }: { shot: ShotView; set: (changes: Record<string, Value>) => void }) {
+export const SizeField = memo(function SizeField({
+  shot,
+  set,
+}: {
+  shot: ShotView;
+  set: (changes: Record<string, Value>) => void;
+}) {
   const [open, setOpen] = useState(false);
   const [locked, setLocked] = useState(true);
   const [width, height] = [Number(shot.tuning["frame.width"]), Number(shot.tuning["frame.height"])];
@@ -94,7 +100,7 @@ export function SizeField({ shot, set }: { shot: ShotView; set: (changes: Record
       </button>
     </Popover>
   );
-}
+});
 
 function Print({
   width,

@@ -37,7 +37,6 @@ interface Props {
   proof: number | null;
   look: Look;
   caption: string;
-  layer: string;
 }
 
 const cursors: Record<Grip, string> = {

@@ -1,6 +1,7 @@
 import { Button, Progress as Bar, Switch, Tooltip } from "antd";
 import { ask } from "../api/client";
-import { isActive, type LiveTest } from "../api/live";
+import { useLive, useLiveValue, useRunning } from "../api/live";
+import { memo } from "react";
 import { useSettings } from "../api/queries";
 import type { Knob, Phase, ProofView, Region, ShotView } from "../api/types";
 import { count, duration, percent } from "../app/format";
@@ -26,7 +27,6 @@ interface Props {
   shot: ShotView;
   knobs: Knob[];
   region: Region | null;
-  test: LiveTest | null;
   live: boolean;
   setLive: (l: boolean) => void;
   start: () => void;
@@ -36,21 +36,15 @@ interface Props {
   pull: () => void;
 }
 
-export function TestBar(props: Props) {
-  const { shot, knobs, region, test, live, setLive, start, stop, goOn, shown, pull } = props;
+export const TestBar = memo(function TestBar(props: Props) {
+  const { shot, knobs, region, live, setLive, start, stop, goOn, shown, pull } = props;
   const settings = useSettings().data;
   const act = useAct();
-  const mine = test && test.shot === shot.id ? test : null;
-  const p = mine?.progress;
-  const running = isActive(p);
-  const force = (id: string) => shot.in_force.find((f) => f.id === id)?.value ?? shot.tuning[id];
-  const threshold = Number(force("sampling.threshold"));
-  const most = Number(
-    shown && mine?.proof === shown.id ? shown.tuning["sampling.most"] : force("sampling.most"),
-  );
+  const running = useRunning(shot.id) !== null;
+  const phase = useLiveValue((l) => (l.test?.shot === shot.id ? l.test.progress.phase : ""));
   const unsaved = shown?.state === "unsaved";
   return (
-    <div className="testbar" data-testid="testbar" data-phase={p?.phase ?? ""}>
+    <div className="testbar" data-testid="testbar" data-phase={phase}>
       <div className="testbar-line">
         <Tooltip title={`${region ? "The region only" : "All of the frame"}, from camera ${shot.camera} (T)`}>
           <Button type="primary" className="main-action" onClick={start}>
@@ -92,51 +86,7 @@ export function TestBar(props: Props) {
         </Tooltip>
       </div>
       <div className="testbar-line progress">
-        {p ? (
-          <>
-            <Bar
-              percent={Math.round(p.share * 100)}
-              size="small"
-              showInfo={false}
-              strokeColor="#36566B"
-              status="normal"
-            />
-            <span data-testid="phase" className={mine?.fault || mine?.stalled ? "caution" : ""}>
-              {mine?.fault
-                ? `${mine.fault.what}; ${mine.fault.remedy}`
-                : mine?.stalled
-                  ? `${phaseText[p.phase]}: ${mine.stalled}`
-                  : phaseText[p.phase]}
-            </span>
-            <span className="num">{percent(p.share, 0)}</span>
-            <Tooltip title={`${count(p.samples)} samples`}>
-              <span className="num">
-                {p.samples_per_pixel.toFixed(p.samples_per_pixel < 10 ? 1 : 0)} of {most} spp
-              </span>
-            </Tooltip>
-            <span className="num">
-              {duration(p.elapsed)}
-              {running && p.remaining !== null && `, ends ≈ ${duration(p.elapsed + p.remaining)}`}
-            </span>
-            {p.grain !== null && (
-              <span className="num">
-                grain <b>{percent(p.grain)}</b> → {percent(threshold)}
-              </span>
-            )}
-            <span className="num">
-              {percent(p.settled, 0)} settled{p.capped > 0 && `, ${percent(p.capped, 0)} capped`}
-            </span>
-            <GrainChart progress={p} threshold={threshold} />
-            {p.in_a_minute !== null && p.grain !== null && (
-              <span className="num second">+1 min: {percent(p.in_a_minute)}</span>
-            )}
-          </>
-        ) : (
-          <span className="second">
-            Nothing is running. A test uses the tuning at the right and the drafts above; it never changes the
-            final.
-          </span>
-        )}
+        <TestProgress shot={shot} shown={shown} />
         <span className="grow" />
         {settings && (
           <Tooltip title="A new seed for each test instead of the shot's own; it is noted on the proof">
@@ -158,5 +108,67 @@ export function TestBar(props: Props) {
         )}
       </div>
     </div>
+  );
+});
+
+/** How far the test is; the only part of the bar that follows every report. */
+function TestProgress({ shot, shown }: { shot: ShotView; shown: ProofView | undefined }) {
+  const { test } = useLive();
+  const mine = test && test.shot === shot.id ? test : null;
+  const p = mine?.progress;
+  const running = useRunning(shot.id) !== null;
+  const force = (id: string) => shot.in_force.find((f) => f.id === id)?.value ?? shot.tuning[id];
+  const threshold = Number(force("sampling.threshold"));
+  const most = Number(
+    shown && mine?.proof === shown.id ? shown.tuning["sampling.most"] : force("sampling.most"),
+  );
+  return (
+    <>
+      {p ? (
+        <>
+          <Bar
+            percent={Math.round(p.share * 100)}
+            size="small"
+            showInfo={false}
+            strokeColor="#36566B"
+            status="normal"
+          />
+          <span data-testid="phase" className={mine?.fault || mine?.stalled ? "caution" : ""}>
+            {mine?.fault
+              ? `${mine.fault.what}; ${mine.fault.remedy}`
+              : mine?.stalled
+                ? `${phaseText[p.phase]}: ${mine.stalled}`
+                : phaseText[p.phase]}
+          </span>
+          <span className="num">{percent(p.share, 0)}</span>
+          <Tooltip title={`${count(p.samples)} samples`}>
+            <span className="num">
+              {p.samples_per_pixel.toFixed(p.samples_per_pixel < 10 ? 1 : 0)} of {most} spp
+            </span>
+          </Tooltip>
+          <span className="num">
+            {duration(p.elapsed)}
+            {running && p.remaining !== null && `, ends ≈ ${duration(p.elapsed + p.remaining)}`}
+          </span>
+          {p.grain !== null && (
+            <span className="num">
+              grain <b>{percent(p.grain)}</b> → {percent(threshold)}
+            </span>
+          )}
+          <span className="num">
+            {percent(p.settled, 0)} settled{p.capped > 0 && `, ${percent(p.capped, 0)} capped`}
+          </span>
+          <GrainChart progress={p} threshold={threshold} />
+          {p.in_a_minute !== null && p.grain !== null && (
+            <span className="num second">+1 min: {percent(p.in_a_minute)}</span>
+          )}
+        </>
+      ) : (
+        <span className="second">
+          Nothing is running. A test uses the tuning at the right and the drafts above; it never changes the
+          final.
+        </span>
+      )}
+    </>
   );
 }

@@ -1,3 +1,4 @@
+import { memo } from "react";
 import { Tooltip } from "antd";
 import type { CauseKind, ForecastView } from "../api/types";
 import { duration, percent, spoken } from "../app/format";
@@ -15,7 +16,13 @@ const causes: Record<CauseKind, { label: string; colour: string; knob: string }>
 };
 
 /** The forecast of the final, cut into causes, against the budget. */
-export function TimeBill({ view, budget }: { view: ForecastView | null | undefined; budget: number }) {
+export const TimeBill = memo(function TimeBill({
+  view,
+  budget,
+}: {
+  view: ForecastView | null | undefined;
+  budget: number;
+}) {
   if (!view) {
     return (
       <div className="bill" data-testid="bill">
@@ -104,4 +111,4 @@ export function TimeBill({ view, budget }: { view: ForecastView | null | undefin
       </div>
     </div>
   );
-}
+});

@@ -1,11 +1,10 @@
 import { RedoOutlined, UndoOutlined } from "@ant-design/icons";
 import { Button, Tooltip } from "antd";
-import { useState } from "react";
-import { ask } from "../api/client";
+import { memo, useState } from "react";
+import { useShotAct } from "../api/useShotAct";
 import { usePartials } from "../api/queries";
 import type { Group, InForce, Knob, ProofView, ShotView } from "../api/types";
 import { count } from "../app/format";
-import { useAct } from "../app/useAct";
 import { CompareTable } from "./CompareTable";
 import { groups } from "./groups";
 import { History } from "./History";
@@ -15,14 +14,15 @@ import { ValueField, valueText, type Value } from "./ValueField";
 interface RowProps {
   knob: Knob;
   value: Value;
-  set: (v: Value) => void;
+  change: (changes: Record<string, Value>) => void;
   /** Values elsewhere, where they are known: of the compared proof and of the applied preset. */
   compared: Value | undefined;
   preset: Value | undefined;
   force: InForce | undefined;
 }
 
-function Row({ knob, value, set, compared, preset, force }: RowProps) {
+const Row = memo(function Row({ knob, value, change, compared, preset, force }: RowProps) {
+  const set = (v: Value) => change({ [knob.id]: v });
   const changed = value !== knob.default;
   const apart = compared !== undefined && compared !== value;
   const off = preset !== undefined && preset !== value;
@@ -84,7 +84,7 @@ function Row({ knob, value, set, compared, preset, force }: RowProps) {
       )}
     </div>
   );
-}
+});
 
 interface Props {
   shot: ShotView;
@@ -95,12 +95,11 @@ interface Props {
   reference: ProofView | undefined;
 }
 
-export function TuningPanel({ shot, knobs, set, compared, reference }: Props) {
+export const TuningPanel = memo(function TuningPanel({ shot, knobs, set, compared, reference }: Props) {
   const [folded, setFolded] = useState<Group[]>([]);
   const partials = usePartials();
-  const act = useAct();
-  const go = (n: number | null) =>
-    n !== null && void act(() => ask("POST", `/api/shots/${shot.id}/revisions/${n}`));
+  const change = useShotAct(shot.id);
+  const go = (n: number | null) => n !== null && void change("POST", `/revisions/${n}`);
   const other = compared[0]?.proof;
   const preset = partials.data?.find((p) => p.id === shot.preset);
   const defaults = (list: Knob[]) =>
@@ -178,7 +177,7 @@ export function TuningPanel({ shot, knobs, set, compared, reference }: Props) {
                     key={k.id}
                     knob={k}
                     value={shot.tuning[k.id] as Value}
-                    set={(v) => set({ [k.id]: v })}
+                    change={set}
                     compared={other?.tuning[k.id] as Value | undefined}
                     preset={preset?.values[k.id] as Value | undefined}
                     force={shot.in_force.find((f) => f.id === k.id)}
@@ -199,4 +198,4 @@ export function TuningPanel({ shot, knobs, set, compared, reference }: Props) {
       </div>
     </aside>
   );
-}
+});

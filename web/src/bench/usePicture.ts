@@ -32,9 +32,9 @@ function decode(address: string, buffer: ArrayBuffer): Picture {
 
 /**
  * The picture at an address. While a test runs, `version` grows and the picture is asked for again, one request at a
- * time, so that a slow picture never queues up behind itself.
+ * time, so that a slow picture never queues up behind itself. `hold`: another one is about to be wanted.
  */
-export function usePicture(address: string | null, version: number): Picture | null {
+export function usePicture(address: string | null, version: number, hold = false): Picture | null {
   const [picture, setPicture] = useState<Picture | null>(null);
   const wanted = useRef<string | null>(null);
   const busy = useRef(false);
@@ -46,6 +46,7 @@ export function usePicture(address: string | null, version: number): Picture | n
     };
   }, []);
   useEffect(() => {
+    if (hold) return;
     wanted.current = address === null ? null : `${address}#${version}`;
     if (wanted.current === null) {
       setPicture(null);
@@ -71,6 +72,6 @@ export function usePicture(address: string | null, version: number): Picture | n
       }
     };
     void run();
-  }, [address, version]);
+  }, [address, version, hold]);
   return address === null ? null : picture;
 }

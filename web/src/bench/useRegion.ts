@@ -1,4 +1,4 @@
-import { useState } from "react";
+import { useCallback, useMemo, useState } from "react";
 import type { Region } from "../api/types";
 import { rescaled } from "./region";
 
@@ -14,21 +14,27 @@ export function useRegion(shot: number, frame: [number, number]) {
     (): Kept | null => JSON.parse(localStorage.getItem(key) ?? "null") as Kept | null,
   );
   const [locked, setLocked] = useState(() => localStorage.getItem(`${key} locked`) === "yes");
-  const set = (region: Region | null) => {
-    const value = region && { region, frame };
-    localStorage.setItem(key, JSON.stringify(value));
-    keep(value);
-  };
-  const lock = (on: boolean) => {
-    localStorage.setItem(`${key} locked`, on ? "yes" : "no");
-    setLocked(on);
-  };
-  const region = kept && rescaled(kept.region, kept.frame, frame);
-  return {
-    region,
-    set: (r: Region | null) => (locked && r !== null ? undefined : set(r)),
-    put: set,
-    locked,
-    lock,
-  };
+  const put = useCallback(
+    (region: Region | null) => {
+      const value = region && { region, frame };
+      localStorage.setItem(key, JSON.stringify(value));
+      keep(value);
+    },
+    [key, frame],
+  );
+  const set = useCallback(
+    (r: Region | null) => {
+      if (!locked || r === null) put(r);
+    },
+    [locked, put],
+  );
+  const lock = useCallback(
+    (on: boolean) => {
+      localStorage.setItem(`${key} locked`, on ? "yes" : "no");
+      setLocked(on);
+    },
+    [key],
+  );
+  const region = useMemo(() => kept && rescaled(kept.region, kept.frame, frame), [kept, frame]);
+  return { region, set, put, locked, lock };
 }
