@@ -168,6 +168,14 @@ fn a_reference_tells_grain_from_look() {
     );
 }
 
+/// Common practice, no source: 5 samples a side are 25 a pixel, and at 1920 × 1080 that makes 51.8 million.
+#[test]
+fn samples_of_a_frame_are_told_before_it_is_rendered() {
+    let (_data, w, shot) = workshop();
+    tune(&w, shot, json!({ "frame.width": 1920, "frame.height": 1080, "sampling.most": 25 }));
+    assert_eq!(w.shot(shot).unwrap().most_samples, 51_840_000);
+}
+
 #[test]
 fn an_oversize_frame_is_delivered_at_its_own_size_and_has_less_grain() {
     let (_data, w, shot) = workshop();

@@ -106,3 +106,28 @@ fn read_exr(bytes: &[u8], place: &str) -> Result<Loaded, Fault> {
     let pixels = (0..region.area()).map(|i| picked.map(|c| c[i])).collect();
     Ok(Loaded { width, height, pixels, eight_bit: false, linear: true })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use image::{ImageBuffer, Rgb as Pixel};
+
+    /// TIFF of whole numbers holds display values, TIFF of floats linear light.
+    #[test]
+    fn tiff_is_read_by_its_kind_of_numbers() {
+        let bytes = |picture: DynamicImage| {
+            let mut out = Cursor::new(Vec::new());
+            picture.write_to(&mut out, ImageFormat::Tiff).unwrap();
+            out.into_inner()
+        };
+        let deep = ImageBuffer::from_pixel(3, 2, Pixel([65535u16, 32768, 0]));
+        let read = read_picture_bytes(&bytes(DynamicImage::ImageRgb16(deep)), "a.tif").unwrap();
+        assert_eq!((read.width, read.height, read.linear, read.eight_bit), (3, 2, false, false));
+        // IEC 61966-2-1: half of the display range is 21.4 % of the light.
+        assert!((read.pixels[0][1] - 0.2140).abs() < 1e-3 && read.pixels[0][0] == 1.0);
+        let light = ImageBuffer::from_pixel(3, 2, Pixel([12.5f32, 0.25, 0.0]));
+        let read = read_picture_bytes(&bytes(DynamicImage::ImageRgb32F(light)), "b.tif").unwrap();
+        assert!(read.linear && read.pixels[5] == [12.5, 0.25, 0.0]);
+        assert!(read_picture_bytes(&bytes(DynamicImage::ImageRgb8(ImageBuffer::new(9, 9)))[..60], "c.tif").is_err());
+    }
+}
