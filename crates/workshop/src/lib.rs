@@ -43,6 +43,21 @@ pub(crate) fn lock<T>(m: &Mutex<T>) -> MutexGuard<'_, T> {
 #[derive(Clone)]
 pub struct Workshop(Arc<Inner>);
 
+/// How long things may take before something is done about it.
+#[derive(Debug, Clone, Copy)]
+pub struct Patience {
+    /// Between two times that a running test is put away.
+    pub checkpoint: Duration,
+    /// Without news from a phase, before its cause is named.
+    pub stall: Duration,
+}
+
+impl Default for Patience {
+    fn default() -> Self {
+        Patience { checkpoint: Duration::from_secs(20), stall: Duration::from_secs(4) }
+    }
+}
+
 pub(crate) struct Inner {
     pub store: Store,
     /// Renders.
@@ -57,7 +72,7 @@ pub(crate) struct Inner {
     pub writing: Mutex<Vec<i64>>,
     /// A test that found the disk full.
     pub unsaved: Mutex<Option<testing::Unsaved>>,
-    pub checkpoint: Mutex<Duration>,
+    pub patience: Mutex<Patience>,
     /// Held while a glance is rendered, and while a parcel is taken in.
     pub glancing: Mutex<()>,
     pub taking: Mutex<()>,
@@ -87,7 +102,7 @@ impl Workshop {
             test: Mutex::default(),
             writing: Mutex::default(),
             unsaved: Mutex::default(),
-            checkpoint: Mutex::new(Duration::from_secs(20)),
+            patience: Mutex::default(),
             glancing: Mutex::default(),
             taking: Mutex::default(),
             counts: Mutex::default(),

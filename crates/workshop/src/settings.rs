@@ -1,10 +1,9 @@
 //! Choices for the whole bench: threads, how many tests keep themselves, how much room proofs may take, and the seed.
 
 use crate::circumstances::processor;
-use crate::{Event, SettingsChange, SettingsView, Workshop, lock};
+use crate::{Event, Patience, SettingsChange, SettingsView, Workshop, lock};
 use fault::{Code, Fault};
 use std::sync::Arc;
-use std::time::Duration;
 use tracer::{cores, own_pool};
 
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -70,13 +69,11 @@ impl Workshop {
         lock(&self.0.pool).clone()
     }
 
-    /// Time between two checkpoints of a test.
-    pub(crate) fn checkpoint(&self) -> Duration {
-        *lock(&self.0.checkpoint)
+    pub(crate) fn patience(&self) -> Patience {
+        *lock(&self.0.patience)
     }
 
-    /// Shortens the time between two checkpoints, for tests of what survives.
-    pub fn set_checkpoint(&self, every: Duration) {
-        *lock(&self.0.checkpoint) = every;
+    pub fn set_patience(&self, patience: Patience) {
+        *lock(&self.0.patience) = patience;
     }
 }

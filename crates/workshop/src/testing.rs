@@ -17,7 +17,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use store::ProofRow;
-use tracer::{Description, Film, Phase, Progress, Render, lower_priority};
+use tracer::{Description, Film, Phase, Progress, Render, deliver, lower_priority};
 use tuning::K;
 
 /// A test at work, as seen from other threads.
@@ -81,8 +81,6 @@ pub(crate) struct Unsaved {
 
 /// Time between two reports of progress.
 const BEAT: Duration = Duration::from_millis(120);
-/// A phase that reports nothing for so long is asked for its cause.
-const STALL: Duration = Duration::from_secs(4);
 /// Height of the small pictures.
 const THUMBNAIL: usize = 180;
 /// A test of live mode that was pushed out before it had sampled for so long leaves no proof.
@@ -222,7 +220,7 @@ impl Workshop {
         while lock(&self.0.writing).contains(&job.proof) {
             std::thread::sleep(Duration::from_millis(200));
             let silent = lock(&job.told).elapsed();
-            if silent > STALL {
+            if silent > self.patience().stall {
                 let phase = lock(&job.progress).phase;
                 let cause = self.stall_cause(phase, &job.description);
                 let stalled = format!("no news for {} s: {cause}", silent.as_secs());
@@ -285,7 +283,7 @@ impl Workshop {
         };
         *lock(&job.film) = Some(render.film());
         job.enter(Phase::FirstLook);
-        let (mut told, mut saved, every) = (Instant::now() - BEAT, Instant::now(), self.checkpoint());
+        let (mut told, mut saved, every) = (Instant::now() - BEAT, Instant::now(), self.patience().checkpoint);
         let mut pause = every;
         loop {
             let more = render.step(&job.stop);
@@ -358,8 +356,7 @@ impl Workshop {
         std::fs::create_dir_all(&folder).map_err(|e| Fault::io(folder.display().to_string(), &e))?;
         let d = render.description();
         save_render(render, d, &folder)?;
-        let plate = render.plate();
-        write_thumbnail(&folder.join("thumb.png"), &plate, d)?;
+        write_thumbnail(&folder.join("thumb.png"), render.plate(), d)?;
         let bytes = folder_bytes(&folder);
         self.0.store.end_proof(proof, state, Some(&json(&render.report())?), Some(&json(&circumstances())?), bytes)
     }
@@ -506,9 +503,21 @@ pub(crate) fn write_bytes(path: &Path, bytes: &[u8]) -> Result<(), Fault> {
     write_whole(path, |out| out.write_all(bytes).map_err(|e| Fault::io(path.display().to_string(), &e)))
 }
 
-/// A small picture of a plate for sheets and lists; it is noisy, but so much smaller that this hardly shows.
-fn write_thumbnail(path: &Path, plate: &Plate, d: &Description) -> Result<(), Fault> {
-    write_small(path, &plate.mean(), (plate.region.width, plate.region.height), &d.view())
+/// A small picture of a plate for sheets and lists, reduced first and cleaned up then, which takes only a moment.
+fn write_thumbnail(path: &Path, plate: Plate, d: &Description) -> Result<(), Fault> {
+    let (frame, region) = (plate.frame, plate.region);
+    let scale = (THUMBNAIL as f64 / region.height as f64).min(1.0);
+    let small = |n: u32| ((n as f64 * scale).round() as u32).max(1);
+    let to = (small(frame.0), small(frame.1));
+    let part = Region {
+        x: small(region.x + 1) - 1,
+        y: small(region.y + 1) - 1,
+        width: small(region.width),
+        height: small(region.height),
+    };
+    let inside = part.shared(Region::whole(to.0, to.1)).unwrap_or(Region::whole(1, 1));
+    let plate = plate.on_frame(to, inside);
+    write_small(path, &deliver::delivered(&plate, d), (inside.width, inside.height), &d.view())
 }
 
 /// A small picture for sheets and lists.

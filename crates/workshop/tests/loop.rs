@@ -239,7 +239,7 @@ fn proofs_are_pushed_out_by_count_and_by_room_and_deleted_ones_come_back() {
 #[test]
 fn a_test_survives_the_end_of_the_program_and_a_full_disk() {
     let (data, w, shot) = workshop();
-    w.set_checkpoint(Duration::from_millis(50));
+    w.set_patience(Patience { checkpoint: Duration::from_millis(50), ..Default::default() });
     tune(&w, shot, json!({ "sampling.most": 65536, "sampling.threshold": 0.0005 }));
     let id = w.start_test(shot, &NewTest::default()).unwrap();
     let begun = Instant::now();
@@ -272,6 +272,36 @@ fn a_test_survives_the_end_of_the_program_and_a_full_disk() {
     std::fs::rename(data.path().join("aside"), &proofs).unwrap();
     let p = w.change_proof(id, &keep).unwrap();
     assert!(p.kept && p.state == ProofState::Done && p.bytes > 0, "{p:?}");
+}
+
+#[test]
+fn a_phase_without_news_says_what_it_is_at() {
+    let (_data, w, shot) = workshop();
+    // A step of so many pixels takes longer than this.
+    w.set_patience(Patience { stall: Duration::from_millis(20), ..Default::default() });
+    tune(&w, shot, json!({ "frame.width": 640, "frame.height": 400, "sampling.most": 4096 }));
+    let told = std::sync::Arc::new(std::sync::Mutex::new(None));
+    let heard = told.clone();
+    w.listen(move |e| {
+        if let Event::Test { stalled: Some(cause), progress, .. } = e {
+            heard.lock().unwrap().get_or_insert((progress.phase, cause.clone()));
+        }
+    });
+    w.start_test(shot, &NewTest::default()).unwrap();
+    let begun = Instant::now();
+    while told.lock().unwrap().is_none() {
+        assert!(begun.elapsed() < Duration::from_secs(60), "nothing was told");
+        std::thread::sleep(Duration::from_millis(10));
+    }
+    w.stop_test();
+    let (phase, cause) = told.lock().unwrap().clone().unwrap();
+    let expected = match phase {
+        tracer::Phase::Loading => "reading ",
+        tracer::Phase::Structure => "triangles",
+        tracer::Phase::Lights => "map is 1024 px wide",
+        _ => "640 × 400 pixels",
+    };
+    assert!(cause.contains(expected), "{phase:?}: {cause}");
 }
 
 fn copy_folder(from: &std::path::Path, to: &std::path::Path) {

@@ -52,7 +52,8 @@ export function NumberField({
       }}
       onBlur={commit}
       onKeyDown={(e) => {
-        if (e.key === "Enter") commit();
+        // Leaving the field sets it, and lets the bench's keys work again.
+        if (e.key === "Enter") e.currentTarget.blur();
         else if (e.key === "Escape") setDraft(null);
         else if (e.key === "ArrowUp" || e.key === "ArrowDown") {
           e.preventDefault();

@@ -23,8 +23,11 @@ export function Presets({ shot, knobs }: { shot: ShotView; knobs: Knob[] }) {
     if (await change("POST", `/presets/${chosen}`)) setOpen(false);
   };
   const rung = (id: number) => ladder.data?.find((r) => r.preset === id);
+  // The size belongs to the order, not to a preset.
   const changed = Object.fromEntries(
-    knobs.filter((k) => shot.tuning[k.id] !== k.default).map((k) => [k.id, shot.tuning[k.id] as Value]),
+    knobs
+      .filter((k) => shot.tuning[k.id] !== k.default && k.id !== "frame.width" && k.id !== "frame.height")
+      .map((k) => [k.id, shot.tuning[k.id] as Value]),
   );
   const list = (
     <div className="presets" data-testid="presets">
