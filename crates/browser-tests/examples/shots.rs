@@ -19,8 +19,7 @@ fn reference(w: &Workshop) -> (i64, i64) {
     let [x, y, width, height] = w.regions(shot.id).expect("regions")[0].place;
     let (fw, fh) = (n("frame.width"), n("frame.height"));
     let whole = |v: f64| v.round() as u32;
-    let region =
-        Region { x: whole(x * fw), y: whole(y * fh), width: whole(0.5 * width * fw), height: whole(0.5 * height * fh) };
+    let region = Region { x: whole(x * fw), y: whole(y * fh), width: whole(width * fw), height: whole(height * fh) };
     // Coarser than the shot asks for, so that it does not take long.
     tune(json!({ "sampling.threshold": 0.4 }));
     let reference = w.make_reference(shot.id, Some(region)).expect("a reference");

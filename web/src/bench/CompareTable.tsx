@@ -68,7 +68,7 @@ export function CompareTable({ sides, reference, knobs }: Props) {
               ))}
             </tr>
           ))}
-          {c.rows.length === 0 && (
+          {c.rows.length === 0 && sides.length > 1 && (
             <tr>
               <td colSpan={sides.length + 1} className="second">
                 the same tuning
