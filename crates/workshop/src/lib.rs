@@ -17,6 +17,7 @@ mod proofs;
 mod saved;
 mod settings;
 mod shots;
+mod stalls;
 mod tarnfell;
 mod testing;
 mod views;

@@ -5,7 +5,7 @@
 //! a full disk loses nothing.
 
 use crate::circumstances::Watch;
-use crate::saved::{film_bytes, save_render};
+use crate::saved::save_render;
 use crate::{Circumstances, Event, NewTest, Workshop, json, lock, parse};
 use fault::{Code, Fault, panic_text};
 use picture::files::{PngDepth, png, write_whole};
@@ -33,7 +33,7 @@ pub(crate) struct Running {
     pub film: Mutex<Option<Arc<Film>>>,
     pub progress: Mutex<Progress>,
     watch: Mutex<Watch>,
-    told: Mutex<Instant>,
+    pub told: Mutex<Instant>,
 }
 
 /// What a test begins with.
@@ -213,58 +213,6 @@ impl Workshop {
         *lock(&job.told) = Instant::now();
         let progress = lock(&job.progress).clone();
         self.0.events.tell(Event::Test { shot: job.shot, proof: job.proof, progress, fault, stalled });
-    }
-
-    /// Names the cause of a phase that reports nothing for a while.
-    fn watch_test(&self, job: &Running) {
-        while lock(&self.0.writing).contains(&job.proof) {
-            std::thread::sleep(Duration::from_millis(200));
-            let silent = lock(&job.told).elapsed();
-            if silent > self.patience().stall {
-                let phase = lock(&job.progress).phase;
-                let cause = self.stall_cause(phase, &job.description);
-                let stalled = format!("no news for {} s: {cause}", silent.as_secs());
-                let progress = lock(&job.progress).clone();
-                self.0.events.tell(Event::Test {
-                    shot: job.shot,
-                    proof: job.proof,
-                    progress,
-                    fault: None,
-                    stalled: Some(stalled),
-                });
-                std::thread::sleep(Duration::from_secs(1));
-            }
-        }
-    }
-
-    /// Why a phase takes long, as far as can be told from outside.
-    fn stall_cause(&self, phase: Phase, d: &Description) -> String {
-        let megabytes = |path: &Path| std::fs::metadata(path).map_or(0, |m| m.len()) / 1_000_000;
-        match phase {
-            Phase::Waiting | Phase::Loading => match self.scene_path(&d.scene) {
-                Ok(path) => format!("reading {} of {} MB", path.display(), megabytes(&path)),
-                Err(f) => f.what,
-            },
-            Phase::Structure => {
-                let triangles = self.import_report(&d.scene).map_or(0, |r| r.triangles_kept);
-                format!("building the structure of {:.1} million triangles", triangles as f64 / 1e6)
-            }
-            Phase::Lights => {
-                format!("preparing lights; the environment's map is {} px wide", d.tuning.name(K::EnvironmentWidth))
-            }
-            Phase::FirstLook | Phase::Sampling => {
-                let (w, h) = d.film_frame();
-                format!(
-                    "one step of {w} × {h} pixels takes long: other programs may hold the processors, or paths are long"
-                )
-            }
-            Phase::Denoise => "denoising a large picture".into(),
-            Phase::Writing => {
-                let bytes = film_bytes(d.film_area()) / 1_000_000;
-                format!("writing {bytes} MB into {}", self.0.store.root().display())
-            }
-            Phase::Done | Phase::Stopped | Phase::Failed => "the test has ended".into(),
-        }
     }
 
     /// Renders until the end or until it is stopped.
