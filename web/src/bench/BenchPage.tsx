@@ -103,6 +103,7 @@ function Bench({ shot }: { shot: ShotView }) {
       p.region === null &&
       p.kind === "test" &&
       p.state !== "running" &&
+      p.camera === shown?.camera &&
       p.frame[0] === frame[0] &&
       p.frame[1] === frame[1] &&
       p.id !== shown?.id,

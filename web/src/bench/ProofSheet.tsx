@@ -236,7 +236,10 @@ const Card = memo(function Card(p: CardProps) {
             ],
             onClick: ({ key }) => {
               if (key === "all") take();
-              else if (key === "repeat") void act(() => ask("POST", `/api/proofs/${proof.id}/repeat`));
+              else if (key === "repeat")
+                void act(() => ask<ProofView>("POST", `/api/proofs/${proof.id}/repeat`)).then(
+                  (again) => again && p.show(again.id),
+                );
               else if (key === "reference") p.setReference(isReference ? null : proof.id);
               else take([key.slice(6) as Group]);
             },
