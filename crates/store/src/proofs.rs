@@ -158,8 +158,11 @@ impl Store {
         self.db().execute("DELETE FROM proofs WHERE id = ?1", [id]).map_err(sql)?;
         let folder = self.proof_folder(id);
         match std::fs::remove_dir_all(&folder) {
-            Err(e) if e.kind() != std::io::ErrorKind::NotFound => Err(Fault::io(folder.display().to_string(), &e)),
-            _ => Ok(()),
+            Ok(()) => Ok(()),
+            Err(e) => match e.kind() {
+                std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory => Ok(()),
+                _ => Err(Fault::io(folder.display().to_string(), &e)),
+            },
         }
     }
 

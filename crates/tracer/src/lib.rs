@@ -10,6 +10,7 @@ mod film;
 mod fresnel;
 mod gather;
 mod ggx;
+mod layout;
 mod lights;
 mod medium;
 mod memory;

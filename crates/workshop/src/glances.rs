@@ -12,7 +12,7 @@ const SIZE: (u32, u32) = (160, 100);
 const SAMPLES: u32 = 8;
 
 impl Workshop {
-    /// A PNG of what a camera of a shot's scene sees, in the shot's own view and air.
+    /// A PNG of what a camera of a shot's scene sees, in the shot's own view and light.
     pub fn glance(&self, shot: i64, camera: &str) -> Result<Vec<u8>, Fault> {
         let row = self.0.store.shot(shot)?;
         let tuning = small(&self.tuning(shot)?);

@@ -141,6 +141,7 @@ impl Workshop {
         }
         let row = self.0.store.proof(proof)?;
         let plate = match self.description_of(&row)? {
+            Some(_) if self.unsaved(proof).is_some() => Arc::new(self.unsaved_plate(proof)?),
             Some(d) => Arc::new(self.load_render(&d, &self.0.store.proof_folder(proof))?.plate()),
             None => self.load_picture(&row)?,
         };

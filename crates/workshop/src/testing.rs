@@ -166,9 +166,13 @@ impl Workshop {
         lock(&self.0.test).as_ref().is_some_and(|t| t.active())
     }
 
-    /// Waits until tests that have ended are on disk.
+    /// Waits until tests that have ended are on disk; one that has begun meanwhile is not waited for.
     pub(crate) fn wait_for_writing(&self) {
-        while !lock(&self.0.writing).is_empty() {
+        loop {
+            let active = lock(&self.0.test).as_ref().filter(|t| t.active()).map(|t| t.proof);
+            if lock(&self.0.writing).iter().all(|id| Some(*id) == active) {
+                return;
+            }
             std::thread::sleep(Duration::from_millis(2));
         }
     }
@@ -196,12 +200,16 @@ impl Workshop {
         let fault = done.err();
         if fault.is_some() {
             lock(&job.progress).phase = Phase::Failed;
-            if further {
-                // What it held before is still on disk.
-                let _ = self.0.store.reopen_proof(job.proof, &json(&job.description).unwrap_or_default());
-                let _ = self.take_up_orphan(job.proof);
-            } else if lock(&self.0.unsaved).as_ref().is_none_or(|u| u.proof != job.proof) {
-                let _ = self.0.store.delete_proof(job.proof);
+            // One that waits in memory stays as it is. One that went on holds on disk what it held before.
+            let dropped = if self.unsaved(job.proof).is_some() {
+                Ok(())
+            } else if further {
+                self.take_up_orphan(job.proof)
+            } else {
+                self.0.store.delete_proof(job.proof)
+            };
+            if let Err(f) = dropped {
+                eprintln!("{f}");
             }
         }
         lock(&self.0.writing).retain(|id| *id != job.proof);
@@ -282,7 +290,12 @@ impl Workshop {
         let state = if whole { "done" } else { "stopped" };
         if let Err(fault) = self.write_test(job.proof, &render, || self.circumstances(job), state) {
             let circumstances = self.circumstances(job);
-            *lock(&self.0.unsaved) = Some(Unsaved { proof: job.proof, render, circumstances, fault: fault.clone() });
+            let waiting = Unsaved { proof: job.proof, render, circumstances, fault: fault.clone() };
+            // There is memory for one: an older one that nobody saved goes.
+            let older = lock(&self.0.unsaved).replace(waiting).filter(|u| u.proof != job.proof);
+            if let Some(u) = older {
+                self.0.store.delete_proof(u.proof)?;
+            }
             return Err(Fault {
                 remedy: format!("{}, then press Pull proof; it waits in memory", fault.remedy),
                 ..fault
@@ -421,6 +434,14 @@ impl Workshop {
     fn fresh_seed(&self) -> u32 {
         let time = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(1, |d| d.subsec_nanos());
         time ^ (time >> 7) ^ std::process::id()
+    }
+
+    /// The plate of a proof that waits in memory.
+    pub(crate) fn unsaved_plate(&self, id: i64) -> Result<Plate, Fault> {
+        let slot = lock(&self.0.unsaved);
+        slot.as_ref().filter(|u| u.proof == id).map(|u| u.render.plate()).ok_or_else(|| {
+            Fault::new(Code::Busy, "the proof is just being written", format!("proof {id}"), "look again in a moment")
+        })
     }
 
     /// Whether a proof waits in memory because the disk would not take it, and why.

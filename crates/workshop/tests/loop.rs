@@ -1,34 +1,13 @@
 //! The daily loop: drafts over tests, going on, references, what survives, and what is pushed out.
 
+mod common;
+
+use common::*;
 use picture::Region;
 use serde_json::json;
 use std::time::{Duration, Instant};
-use tempfile::TempDir;
 use tuning::{Group, PartialKind};
 use workshop::*;
-
-fn workshop() -> (TempDir, Workshop, i64) {
-    let data = tempfile::tempdir().unwrap();
-    let w = Workshop::open(data.path()).unwrap();
-    let scene = w.import_scene("cabinet.glb", &demo::lens_cabinet()).unwrap();
-    let sky = w.import_environment("sky.hdr", &demo::tarnfell_dusk()).unwrap();
-    let new =
-        NewShot { name: "Cabinet".into(), scene: scene.hash, environment: Some(sky.hash), camera: None, budget: 60.0 };
-    let id = w.add_shot(&new).unwrap();
-    tune(&w, id, json!({ "frame.width": 96, "frame.height": 64, "sampling.least": 4, "sampling.most": 8 }));
-    (data, w, id)
-}
-
-fn tune(w: &Workshop, shot: i64, values: serde_json::Value) {
-    let tuning = serde_json::from_value(values).unwrap();
-    w.change_shot(shot, &ShotChange { tuning, ..Default::default() }).unwrap();
-}
-
-fn test(w: &Workshop, shot: i64) -> i64 {
-    let id = w.start_test(shot, &NewTest::default()).unwrap();
-    w.wait_for_test();
-    id
-}
 
 fn shown(w: &Workshop, proof: i64) -> Vec<u8> {
     w.show(proof, Layer::Picture, &w.look_of(proof).unwrap()).unwrap().rgba
@@ -265,7 +244,12 @@ fn a_test_survives_the_end_of_the_program_and_a_full_disk() {
     std::fs::write(&proofs, b"").unwrap();
     let id = test(&w, shot);
     assert_eq!(w.proof(id).unwrap().state, ProofState::Unsaved);
-    assert!(!shown(&w, id).is_empty(), "its picture is still there");
+    let picture = shown(&w, id);
+    // Only one can wait: an older one that nobody saved goes.
+    let next = test(&w, shot);
+    assert!(w.proof(id).is_err() && w.proof(next).unwrap().state == ProofState::Unsaved);
+    let id = next;
+    assert!(shown(&w, id) == picture, "its picture is still there");
     let keep = ProofChange { kept: Some(true), ..Default::default() };
     assert!(w.change_proof(id, &keep).is_err());
     std::fs::remove_file(&proofs).unwrap();

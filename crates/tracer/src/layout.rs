@@ -1,0 +1,183 @@
+//! What a film keeps of each pixel beyond its halves and guides, as a row of floats: signed sums for filters with negative
+//! lobes, the last bounces for the tail fill, parts and lights, and the first hit.
+
+use crate::description::Settings;
+use crate::film::{GUIDE_SAMPLES, Sum};
+use crate::gather::{PARTS, Sample};
+use glam::Vec3;
+use picture::{Rgb, luminance};
+
+/// What a film keeps of each pixel beyond the halves and guides: a row of floats, in this order.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub(crate) struct Layout {
+    /// For filters with negative lobes: both halves' sums of negative samples with their rounding errors, and their counts.
+    pub signed: bool,
+    /// For the tail fill: both halves' light of the last bounce, and the light of the one before.
+    pub fill: bool,
+    /// Parts and groups: RGB of both halves together, and the luminance of half A less that of half B. With a filter of
+    /// negative lobes instead RGB of either half, counted with their signs. Then shadow, first hit and ids.
+    pub parts: bool,
+    pub groups: Vec<String>,
+}
+
+const SIGNED: usize = 14;
+const FILL: usize = 9;
+/// Lit, shadowed, position, normal, albedo, depth, object, material.
+const FIRST: usize = 14;
+
+impl Layout {
+    pub fn new(s: &Settings, groups: &[String]) -> Layout {
+        Layout {
+            signed: s.filter.has_negative_lobes(),
+            fill: s.fill && s.depth > 0,
+            parts: s.parts,
+            groups: if s.parts { groups.to_vec() } else { Vec::new() },
+        }
+    }
+
+    pub fn fill_at(&self) -> usize {
+        if self.signed { SIGNED } else { 0 }
+    }
+
+    fn parts_at(&self) -> usize {
+        self.fill_at() + if self.fill { FILL } else { 0 }
+    }
+
+    /// Floats of a part or group.
+    fn slot(&self) -> usize {
+        if self.signed { 6 } else { 4 }
+    }
+
+    fn first_at(&self) -> usize {
+        self.parts_at() + self.slot() * (PARTS + self.groups.len())
+    }
+
+    pub fn stride(&self) -> usize {
+        if self.parts { self.first_at() + FIRST } else { self.parts_at() }
+    }
+
+    pub fn add(&self, row: &mut [f32], half: usize, index: u32, s: &Sample, negative: bool) {
+        if self.signed && negative {
+            for (c, x) in s.radiance().to_array().into_iter().enumerate() {
+                let mut sum = Sum { high: row[3 * half + c], low: row[6 + 3 * half + c] };
+                sum.add(x);
+                (row[3 * half + c], row[6 + 3 * half + c]) = (sum.high, sum.low);
+            }
+            row[12 + half] += 1.0;
+        }
+        if self.fill {
+            let row = &mut row[self.fill_at()..];
+            for c in 0..3 {
+                row[3 * half + c] += s.last[0][c];
+                row[6 + c] += s.last[1][c];
+            }
+        }
+        if self.parts {
+            let (parts, first) = row[self.parts_at()..].split_at_mut(self.slot() * (PARTS + self.groups.len()));
+            let lights = s.parts.iter().chain(&s.groups[..self.groups.len()]);
+            for (slot, light) in parts.chunks_exact_mut(self.slot()).zip(lights) {
+                if self.signed {
+                    let sign = if negative { -1.0 } else { 1.0 };
+                    (0..3).for_each(|c| slot[3 * half + c] += sign * light[c]);
+                } else {
+                    (0..3).for_each(|c| slot[c] += light[c]);
+                    slot[3] += if half == 0 { 1.0 } else { -1.0 } * luminance(light.to_array());
+                }
+            }
+            let row = first;
+            row[0] += s.lit[0];
+            row[1] += s.lit[1];
+            if index < GUIDE_SAMPLES {
+                let f = &s.first;
+                let values = f.position.to_array().into_iter().chain(f.normal.to_array()).chain(f.albedo.to_array());
+                for (slot, x) in row[2..].iter_mut().zip(values.chain([f.depth])) {
+                    *slot += x;
+                }
+            }
+            // Ids cannot be averaged: those of the very first sample stand for the pixel.
+            if index == 0 && half == 0 {
+                (row[12], row[13]) = (s.first.object as f32, s.first.material as f32);
+            }
+        }
+    }
+
+    /// Tells the values of the layers of a pixel: means of parts, of the tail and of groups with the luminance of their
+    /// half-difference, the share of direct light that is in shadow, and the first hit. `halves` is the picture there.
+    pub fn values(
+        &self,
+        row: &[f32],
+        n: u32,
+        halves: [Rgb; 2],
+        tail: &[f32; 3],
+        guides: f32,
+        tell: &mut dyn FnMut(f32),
+    ) {
+        let filled: [Vec3; 2] = std::array::from_fn(|h| Vec3::from_array(self.filled(row, tail, h, n)));
+        let bare: [Vec3; 2] = std::array::from_fn(|h| Vec3::from_array(halves[h]) - filled[h]);
+        let slots = &row[self.parts_at()..self.first_at()];
+        // With signed weights a half's parts are divided by its sum of weights, as the picture is. Where the picture takes
+        // its positive lobe alone, they keep their proportions.
+        let weights: [Vec3; 2] = std::array::from_fn(|h| {
+            if !self.signed {
+                return Vec3::ZERO;
+            }
+            let negative = row[12 + h] as u32;
+            if counts_signed(n, negative) {
+                return Vec3::splat(1.0 / (n - 2 * negative) as f32);
+            }
+            let parts = slots.chunks_exact(6).take(PARTS);
+            let sum: Vec3 = parts.map(|s| Vec3::new(s[3 * h], s[3 * h + 1], s[3 * h + 2])).sum();
+            Vec3::select(sum.cmpne(Vec3::ZERO), bare[h] / sum, Vec3::ZERO)
+        });
+        let tell_slot = |slot: &[f32], tell: &mut dyn FnMut(f32)| {
+            if self.signed {
+                let half = |h: usize| Vec3::new(slot[3 * h], slot[3 * h + 1], slot[3 * h + 2]) * weights[h];
+                tell_picture([half(0), half(1)], tell);
+            } else {
+                let each = 1.0 / (2 * n) as f32;
+                (0..3).for_each(|c| tell(slot[c] * each));
+                tell(slot[3].abs() * each);
+            }
+        };
+        let (parts, groups) = slots.split_at(PARTS * self.slot());
+        parts.chunks_exact(self.slot()).for_each(|slot| tell_slot(slot, tell));
+        if self.fill {
+            tell_picture(filled, tell);
+        }
+        groups.chunks_exact(self.slot()).for_each(|slot| tell_slot(slot, tell));
+        let first = &row[self.first_at()..];
+        tell(if first[0] > 0.0 { first[1] / first[0] } else { 0.0 });
+        first[2..12].iter().for_each(|v| tell(v * guides));
+        tell(first[12]);
+        tell(first[13]);
+    }
+
+    /// Estimate of a half's light beyond the last bounce.
+    pub fn filled(&self, row: &[f32], tail: &[f32; 3], half: usize, n: u32) -> Rgb {
+        if !self.fill {
+            return [0.0; 3];
+        }
+        let at = self.fill_at() + 3 * half;
+        std::array::from_fn(|c| row[at + c] / n as f32 * tail[c])
+    }
+
+    /// Names of the row's floats in a saved state.
+    pub fn names(&self) -> Vec<String> {
+        (0..self.stride()).map(|i| format!("more.{i:03}")).collect()
+    }
+}
+
+/// Below this count per half, filters with negative lobes count their positive part alone: the ratio of signed sums of few
+/// samples is wild.
+const SIGNED_FROM: u32 = 16;
+
+/// Whether a half of n samples, so many of them negative, is a ratio of signed sums.
+pub(crate) fn counts_signed(n: u32, negative: u32) -> bool {
+    n >= SIGNED_FROM && n > 2 * negative
+}
+
+/// RGB of the mean of two halves, and the luminance of half their difference.
+fn tell_picture([a, b]: [Vec3; 2], tell: &mut dyn FnMut(f32)) {
+    (0.5 * (a + b)).to_array().into_iter().for_each(&mut *tell);
+    tell(0.5 * luminance((a - b).to_array()).abs());
+}
