@@ -10,8 +10,8 @@
 use picture::{Region, footprint, reduce::gain};
 use serde::{Deserialize, Serialize};
 use tracer::{
-    Description, RayCount, RayKind, RenderReport, SavedCounts, expected_samples, floored_variances, grain_at, growth,
-    superblocks,
+    Description, Limits, RayCount, RayKind, RenderReport, SavedCounts, expected_samples, floored_variances, grain_at,
+    growth, superblocks,
 };
 use ts_rs::TS;
 use tuning::{K, Tuning};
@@ -68,7 +68,10 @@ pub struct Forecast {
     pub high: f64,
     pub causes: Vec<Cause>,
     pub samples_per_pixel: f64,
-    /// Share of the blocks expected to settle.
+    /// Seconds of it that go into sampling.
+    pub sampling: f64,
+    /// Root mean square grain that is expected, as the judging counts it, and share of the blocks expected to settle.
+    pub grain: f64,
     pub settled: f64,
     /// Share of the final's frame that the test has seen.
     pub seen: f64,
@@ -88,10 +91,13 @@ const COMPUTED: &[K] = &[
     K::SamplingLeast,
     K::SamplingMost,
     K::SamplingThreshold,
+    K::SamplingEffort,
+    K::SamplingFirstPass,
     K::SamplingSeed,
     K::CleanupDenoise,
     K::CleanupBlend,
     K::DeliveryParts,
+    K::DeliveryPartsLarge,
 ];
 
 impl Forecast {
@@ -113,15 +119,14 @@ pub struct Brief {
 pub fn forecast(test: Measured, tuning: &Tuning, region: Option<Region>, machine: &Machine) -> Option<Forecast> {
     let d = test.description;
     let area = d.film_area();
-    let per_half = |k| tuning.whole(k).div_ceil(2);
-    let (least, most) = (per_half(K::SamplingLeast), per_half(K::SamplingMost));
-    let (adaptive, threshold) = (tuning.switch(K::SamplingAdaptive), tuning.real(K::SamplingThreshold));
+    let Limits { adaptive, least, most, threshold } = Limits::of(tuning);
+    let block = d.judging().block;
     // Grain counts delivered pixels: another oversize reduces another number of samples into each.
     let oversize = gain(tuning.real(K::FrameOversize)) / gain(d.tuning.real(K::FrameOversize));
     // Processor seconds a pixel of each superblock that the test has seen.
     let mut loads: Vec<(f64, f64)> = Vec::new();
     let growth = growth(test.counts.tiles.iter().flat_map(|(_, blocks)| blocks.iter().map(|b| (b, 1))));
-    let (mut pixels, mut samples, mut settled) = (0.0f64, 0.0f64, 0.0f64);
+    let (mut pixels, mut samples, mut settled, mut grain) = (0.0f64, 0.0f64, 0.0f64, 0.0f64);
     // Samples if grain fell with the square root of the count at once, and if it went on growing for longer.
     let (mut fewest, mut dearest) = (0.0f64, 0.0f64);
     // Where the test has seen the wanted region, its own superblocks there tell most.
@@ -133,11 +138,11 @@ pub fn forecast(test: Measured, tuning: &Tuning, region: Option<Region>, machine
         if wanted.is_some_and(|w| w.shared(bounds).is_none()) {
             continue;
         }
-        let columns = bounds.width.div_ceil(d.block());
+        let columns = bounds.width.div_ceil(block);
         let areas: Vec<u32> = (0..blocks.len() as u32)
             .map(|i| {
-                let (bx, by) = (bounds.x + i % columns * d.block(), bounds.y + i / columns * d.block());
-                d.block().min(bounds.right() - bx) * d.block().min(bounds.bottom() - by)
+                let (bx, by) = (bounds.x + i % columns * block, bounds.y + i / columns * block);
+                block.min(bounds.right() - bx) * block.min(bounds.bottom() - by)
             })
             .collect();
         let variances = floored_variances(blocks, &areas);
@@ -157,6 +162,7 @@ pub fn forecast(test: Measured, tuning: &Tuning, region: Option<Region>, machine
             dearest += p * 2.0 * stop(1.6 * growth);
             let then = grain_at(floored, b.n as f64, n, growth);
             settled += if then <= threshold { p } else { 0.0 };
+            grain += p * grain_at(b.grain as f64 * oversize, b.n as f64, n, growth).powi(2);
             wanted += p * 2.0 * n;
             inside += p;
         }
@@ -210,6 +216,8 @@ pub fn forecast(test: Measured, tuning: &Tuning, region: Option<Region>, machine
         low: seconds - sampling * below,
         high: seconds + sampling * above,
         causes,
+        sampling,
+        grain: (grain / pixels).sqrt(),
         samples_per_pixel: samples / pixels,
         settled: settled / pixels,
         seen,

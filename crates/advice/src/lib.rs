@@ -1,5 +1,9 @@
-//! What the measurements mean: the forecast of a final.
+//! What renders teach: forecasts, prices of knobs, and advice.
 
+mod advise;
 mod forecast;
+mod prices;
 
-pub use forecast::{Brief, Cause, CauseKind, Forecast, Machine, Measured, forecast};
+pub use advise::{Advice, Advised, Effect, advise};
+pub use forecast::*;
+pub use prices::{Basis, Price, prices};

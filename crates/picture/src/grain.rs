@@ -4,9 +4,56 @@
 //! an unbiased estimate (up to a factor) of the standard error of the displayed mean. One pixel's value has one
 //! degree of freedom and says little, so blocks are pooled: G_B = max over c of sqrt(mean over B of g²).
 
-use crate::{Plate, Rgb, View};
+use crate::{Plate, Region, Rgb, View, denoise};
+use serde::{Deserialize, Serialize};
+use ts_rs::TS;
 
-/// Sum of squared displayed grain over the pixels of a block.
+/// By which difference of the halves grain is judged.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, TS)]
+#[serde(rename_all = "snake_case")]
+pub enum Measure {
+    /// Of their display values.
+    #[default]
+    Displayed,
+    /// Of their display values after the denoiser.
+    Delivered,
+    /// Of their radiance, relative to its mean with a floor at a hundredth of middle grey.
+    Relative,
+}
+
+/// How the grain of a render is judged; frozen in its description.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Judging {
+    pub view: View,
+    pub measure: Measure,
+    /// Blend of the denoiser that delivers the picture.
+    pub blend: f32,
+    /// Side of a block in pixels.
+    pub block: u32,
+}
+
+impl Judging {
+    /// As displayed in a view, in blocks of 8×8.
+    pub fn displayed(view: View) -> Judging {
+        Judging { view, measure: Measure::Displayed, blend: 0.0, block: 8 }
+    }
+
+    /// Half the difference of a pixel's halves, by channel. Halves judged as delivered must have been denoised before.
+    pub fn difference(&self, a: Rgb, b: Rgb) -> Rgb {
+        match self.measure {
+            Measure::Displayed | Measure::Delivered => {
+                let (a, b) = (self.view.display(a), self.view.display(b));
+                std::array::from_fn(|c| 0.5 * (a[c] - b[c]))
+            }
+            Measure::Relative => {
+                let floor = 0.01 * 0.18 * (-self.view.exposure).exp2() as f32;
+                std::array::from_fn(|c| 0.5 * (a[c] - b[c]) / (0.5 * (a[c] + b[c]).abs() + floor))
+            }
+        }
+    }
+}
+
+/// Sum of squared grain over the pixels of a block.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct BlockSum {
     squares: [f64; 3],
@@ -14,11 +61,10 @@ pub struct BlockSum {
 }
 
 impl BlockSum {
-    /// Adds one pixel by its halves' display values.
-    pub fn add(&mut self, da: Rgb, db: Rgb) {
-        for c in 0..3 {
-            let g = 0.5 * (da[c] - db[c]) as f64;
-            self.squares[c] += g * g;
+    /// Adds one pixel by [`Judging::difference`].
+    pub fn add(&mut self, difference: Rgb) {
+        for (sum, g) in self.squares.iter_mut().zip(difference) {
+            *sum += (g as f64).powi(2);
         }
         self.pixels += 1;
     }
@@ -45,16 +91,23 @@ pub struct BlockMap {
 }
 
 impl BlockMap {
-    pub fn of(plate: &Plate, view: &View, block: u32) -> BlockMap {
-        let r = plate.region;
+    pub fn of(plate: &Plate, judging: &Judging) -> BlockMap {
+        let (r, block) = (plate.region, judging.block);
+        let denoised = (judging.measure == Measure::Delivered && judging.blend > 0.0)
+            .then(|| denoise::quick_halves(plate, judging.blend));
+        let (a, b) = denoised.as_ref().map_or((&plate.a, &plate.b), |(a, b)| (a, b));
+        BlockMap::from_differences(r, block, (0..r.area()).map(|i| judging.difference(a[i], b[i])))
+    }
+
+    /// From half-differences of a region's pixels, row by row.
+    pub fn from_differences(r: Region, block: u32, differences: impl Iterator<Item = Rgb>) -> BlockMap {
         let first = (r.x / block, r.y / block);
         let columns = (r.right() - 1) / block - first.0 + 1;
         let rows = (r.bottom() - 1) / block - first.1 + 1;
         let mut sums = vec![BlockSum::default(); (columns * rows) as usize];
-        for i in 0..r.area() {
+        for (i, difference) in differences.enumerate() {
             let (x, y) = (r.x + i as u32 % r.width, r.y + i as u32 / r.width);
-            let j = (y / block - first.1) * columns + (x / block - first.0);
-            sums[j as usize].add(view.display(plate.a[i]), view.display(plate.b[i]));
+            sums[((y / block - first.1) * columns + (x / block - first.0)) as usize].add(difference);
         }
         BlockMap {
             block,

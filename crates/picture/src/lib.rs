@@ -8,6 +8,7 @@ pub mod flip;
 pub mod grain;
 pub mod maps;
 pub mod metrics;
+pub mod noise;
 pub mod paper;
 mod plate;
 pub mod reduce;

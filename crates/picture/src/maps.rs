@@ -3,7 +3,8 @@
 //! The grain ramp goes through slate blues below the threshold, steps visibly at it, and on through straw to rust. Its
 //! luminance falls, steps up and falls again, so that it also reads in grey and for colour-blind eyes.
 
-use crate::{Plate, View, grain::BlockMap};
+use crate::grain::{BlockMap, Measure};
+use crate::{Plate, Region};
 use serde::Serialize;
 use ts_rs::TS;
 
@@ -28,16 +29,14 @@ pub fn grain_colour(grain: f64, threshold: f64) -> [u8; 3] {
     if octaves <= 0.0 { along(&BLUES, 1.0 + octaves / BELOW) } else { along(&WARM, octaves / ABOVE) }
 }
 
-/// The grain map of a plate: one colour a block; blocks above the threshold that got `most` samples are hatched.
-pub fn grain_map(plate: &Plate, view: &View, block: u32, threshold: f64, most: u32) -> Vec<[u8; 3]> {
-    let r = plate.region;
-    let map = BlockMap::of(plate, view, block);
+/// The grain map of a region: one colour a block; blocks above the threshold that got `most` samples are hatched.
+pub fn grain_map(map: &BlockMap, r: Region, samples: &[u32], threshold: f64, most: u32) -> Vec<[u8; 3]> {
     (0..r.area())
         .map(|i| {
             let (x, y) = (r.x + i as u32 % r.width, r.y + i as u32 / r.width);
             let grain = map.at(x, y);
             let colour = grain_colour(grain, threshold);
-            let capped = grain > threshold && plate.samples[i] >= most;
+            let capped = grain > threshold && samples[i] >= most;
             if capped && (x + y) % 6 < 2 { colour.map(|c| (c as f32 * 0.55) as u8) } else { colour }
         })
         .collect()
@@ -82,6 +81,7 @@ pub struct Swatch {
 #[derive(Debug, Clone, PartialEq, Serialize, TS)]
 pub struct GrainLegend {
     pub threshold: f64,
+    pub measure: Measure,
     pub swatches: Vec<Swatch>,
     /// Root mean square over the region, and the worst block.
     pub grain: f64,
@@ -91,8 +91,14 @@ pub struct GrainLegend {
     pub capped: f64,
 }
 
-pub fn grain_legend(plate: &Plate, view: &View, block: u32, threshold: f64, most: u32) -> GrainLegend {
-    let map = BlockMap::of(plate, view, block);
+pub fn grain_legend(
+    map: &BlockMap,
+    measure: Measure,
+    r: Region,
+    samples: &[u32],
+    threshold: f64,
+    most: u32,
+) -> GrainLegend {
     let steps = 4;
     let count = ((BELOW + ABOVE) as i32) * steps;
     let mut swatches: Vec<Swatch> = (0..count)
@@ -102,22 +108,21 @@ pub fn grain_legend(plate: &Plate, view: &View, block: u32, threshold: f64, most
             Swatch { value, colour: grain_colour(threshold * octave.exp2(), threshold), share: 0.0 }
         })
         .collect();
-    let r = plate.region;
     let (mut below, mut capped) = (0usize, 0usize);
-    for i in 0..r.area() {
+    for (i, samples) in samples.iter().enumerate() {
         let g = map.at(r.x + i as u32 % r.width, r.y + i as u32 / r.width);
         let octave = (g.max(1e-9) / threshold).log2();
         let k = (((octave + BELOW) * steps as f64).floor() as i32).clamp(0, count - 1);
         swatches[k as usize].share += 1.0 / r.area() as f64;
         if g <= threshold {
             below += 1;
-        } else if plate.samples[i] >= most {
+        } else if *samples >= most {
             capped += 1;
         }
     }
     let (grain, worst_block) = map.summary();
     let of = |n: usize| n as f64 / r.area() as f64;
-    GrainLegend { threshold, swatches, grain, worst_block, below: of(below), capped: of(capped) }
+    GrainLegend { threshold, measure, swatches, grain, worst_block, below: of(below), capped: of(capped) }
 }
 
 /// Legend with histogram of the sample map.

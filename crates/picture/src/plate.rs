@@ -1,7 +1,7 @@
 //! A plate is what a film develops into: the means of both halves and the guides of a region of a frame.
 
 use crate::reduce::{Weighable, Weights, reach, resampled};
-use crate::{Rgb, View, grain};
+use crate::{Rgb, grain};
 use fault::{Code, Fault};
 use serde::{Deserialize, Serialize};
 
@@ -97,8 +97,8 @@ impl Plate {
     }
 
     /// Grain of every block of the frame's fixed grid that the region touches.
-    pub fn block_grain(&self, view: &View, block: u32) -> grain::BlockMap {
-        grain::BlockMap::of(self, view, block)
+    pub fn block_grain(&self, judging: &grain::Judging) -> grain::BlockMap {
+        grain::BlockMap::of(self, judging)
     }
 
     /// The part of this plate inside `region`, which must lie within its own.

@@ -42,6 +42,7 @@ pub fn api() -> Router<App> {
         .route("/api/shots/{id}/proofs", get(proofs))
         .route("/api/shots/{id}/tests", post(start_test))
         .route("/api/shots/{id}/forecast", get(forecast))
+        .route("/api/shots/{id}/prices", get(prices))
         .route("/api/shots/{id}/finals", post(add_final))
         .route("/api/test", axum::routing::delete(stop_test))
         .route("/api/proofs/{id}", patch(change_proof))
@@ -53,6 +54,10 @@ pub fn api() -> Router<App> {
         .route("/api/proofs/{id}/picture", get(picture))
         .route("/api/proofs/{id}/pixel", get(pixel))
         .route("/api/proofs/{id}/legends", get(legends))
+        .route("/api/proofs/{id}/ledger", get(ledger))
+        .route("/api/proofs/{id}/advice", get(advice).post(take_advice))
+        .route("/api/proofs/{id}/splits", post(test_splits))
+        .route("/api/proofs/{id}/again", post(test_again))
         .route("/api/proofs/{id}/thumb.png", get(thumbnail))
         .route("/api/compare", get(compare))
         .route("/api/difference", get(difference))
@@ -230,6 +235,8 @@ async fn take_tuning(State(app): State<App>, Path(id): Path<i64>, body: Body) ->
 #[derive(Deserialize)]
 struct LookQuery {
     layer: Option<Layer>,
+    /// The part or light of the layers that show one.
+    part: Option<String>,
     exposure: Option<f64>,
     transform: Option<Transform>,
     /// `none` or the name of a denoiser.
@@ -246,6 +253,7 @@ impl LookQuery {
                 return Err(Fault::new(Code::NotANumber, "not a finite number", name, "give a number"));
             }
         }
+        look.part = self.part.clone().unwrap_or_default();
         look.view = Workshop::view(self.exposure, self.transform, look.view);
         match self.denoise.as_deref() {
             Some("none") => look.denoise = None,
@@ -308,6 +316,44 @@ async fn legends(State(app): State<App>, Path(id): Path<i64>, Query(q): Query<Lo
     })
     .await
     .map(Json)
+}
+
+/// A part of the frame; all or none of its numbers.
+#[derive(Deserialize)]
+struct Part {
+    x: Option<u32>,
+    y: Option<u32>,
+    width: Option<u32>,
+    height: Option<u32>,
+}
+
+async fn ledger(State(app): State<App>, Path(id): Path<i64>, Query(q): Query<Part>) -> Answer<workshop::LedgerView> {
+    let part = match (q.x, q.y, q.width, q.height) {
+        (Some(x), Some(y), Some(width), Some(height)) => Some(picture::Region { x, y, width, height }),
+        _ => None,
+    };
+    work(app, move |w| w.ledger(id, part)).await.map(Json)
+}
+
+async fn prices(State(app): State<App>, Path(id): Path<i64>) -> Answer<Option<workshop::PricesView>> {
+    work(app, move |w| w.prices(id)).await.map(Json)
+}
+
+async fn advice(State(app): State<App>, Path(id): Path<i64>) -> Answer<workshop::AdviceView> {
+    work(app, move |w| w.advice(id)).await.map(Json)
+}
+
+async fn take_advice(State(app): State<App>, Path(id): Path<i64>, body: Body) -> Answer<workshop::AdviceView> {
+    let take: workshop::TakeAdvice = read(body)?;
+    work(app, move |w| w.take_advice(id, &take).and_then(|()| w.advice(id))).await.map(Json)
+}
+
+async fn test_splits(State(app): State<App>, Path(id): Path<i64>) -> Answer<workshop::ProofView> {
+    work(app, move |w| w.test_splits(id).and_then(|p| w.proof(p))).await.map(Json)
+}
+
+async fn test_again(State(app): State<App>, Path(id): Path<i64>) -> Answer<workshop::ProofView> {
+    work(app, move |w| w.test_again(id).and_then(|p| w.proof(p))).await.map(Json)
 }
 
 async fn thumbnail(State(app): State<App>, Path(id): Path<i64>) -> Result<Response, Failure> {

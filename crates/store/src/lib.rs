@@ -1,12 +1,14 @@
 //! What is remembered: SQLite for rows, a folder of files beside it. Rows keep structured parts as JSON text, which the
 //! floors above give a meaning.
 
+mod advice;
 mod finals;
 mod partials;
 mod proofs;
 mod regions;
 mod shots;
 
+pub use advice::AdviceRow;
 pub use finals::FinalRow;
 pub use partials::PartialRow;
 pub use proofs::ProofRow;
@@ -65,6 +67,13 @@ const STEPS: &[M] = &[M::up(FIRST_STEP), M::up(
        id INTEGER PRIMARY KEY AUTOINCREMENT, shot INTEGER NOT NULL REFERENCES shots(id) ON DELETE CASCADE, name TEXT NOT NULL,
        x REAL NOT NULL, y REAL NOT NULL, width REAL NOT NULL, height REAL NOT NULL);
      CREATE TABLE settings (key TEXT PRIMARY KEY, value TEXT NOT NULL);",
+), M::up(
+    "ALTER TABLE shots ADD COLUMN edits TEXT NOT NULL DEFAULT '{}';
+     ALTER TABLE revisions ADD COLUMN edits TEXT;
+     CREATE TABLE advice (
+       id INTEGER PRIMARY KEY AUTOINCREMENT, shot INTEGER NOT NULL REFERENCES shots(id) ON DELETE CASCADE,
+       advice TEXT NOT NULL, state TEXT NOT NULL, basis INTEGER NOT NULL, proof_without INTEGER, proof_with INTEGER,
+       made INTEGER NOT NULL);",
 )];
 const MIGRATIONS: Migrations = Migrations::from_slice(STEPS);
 

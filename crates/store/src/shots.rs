@@ -34,9 +34,11 @@ pub struct ShotRow {
     /// Number of the revision in force.
     pub revision: i64,
     pub archived: bool,
+    /// Shot edits as JSON.
+    pub edits: String,
 }
 
-/// A state of a shot: its tuning, camera and budget. Revisions form a tree: undo goes to the parent, redo to the newest child; none is deleted.
+/// A state of a shot: its tuning, camera, budget and edits. Revisions form a tree: undo goes to the parent, redo to the newest child; none is deleted.
 #[derive(Debug, Clone, PartialEq)]
 pub struct RevisionRow {
     pub number: i64,
@@ -49,6 +51,7 @@ pub struct RevisionRow {
     /// None in revisions made before these were part of them.
     pub camera: Option<String>,
     pub budget: Option<f64>,
+    pub edits: Option<String>,
     /// Given by the artist; empty without one.
     pub name: String,
 }
@@ -63,6 +66,7 @@ fn shot(r: &Row) -> rusqlite::Result<ShotRow> {
         budget: r.get(5)?,
         revision: r.get(6)?,
         archived: r.get(7)?,
+        edits: r.get(8)?,
     })
 }
 
@@ -76,14 +80,16 @@ fn revision(r: &Row) -> rusqlite::Result<RevisionRow> {
         camera: r.get(5)?,
         budget: r.get(6)?,
         name: r.get(7)?,
+        edits: r.get(8)?,
     })
 }
 
-const SHOT: &str = "SELECT id, name, scene, environment, camera, budget, revision, archived FROM shots";
+const SHOT: &str = "SELECT id, name, scene, environment, camera, budget, revision, archived, edits FROM shots";
 const REVISION: &str =
-    "SELECT number, parent, tuning, change, made, camera, budget, name FROM revisions WHERE shot = ?1";
-const INSERT_REVISION: &str = "INSERT INTO revisions (shot, number, parent, tuning, change, made, camera, budget)
-     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)";
+    "SELECT number, parent, tuning, change, made, camera, budget, name, edits FROM revisions WHERE shot = ?1";
+const INSERT_REVISION: &str =
+    "INSERT INTO revisions (shot, number, parent, tuning, change, made, camera, budget, edits)
+     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)";
 
 impl Store {
     pub fn add_scene(&self, row: &SceneRow) -> Result<(), Fault> {
@@ -131,12 +137,13 @@ impl Store {
         let mut db = self.db();
         let t = db.transaction().map_err(sql)?;
         t.execute(
-            "INSERT INTO shots (name, scene, environment, camera, budget, revision) VALUES (?1, ?2, ?3, ?4, ?5, 1)",
-            (&row.name, &row.scene, &row.environment, &row.camera, row.budget),
+            "INSERT INTO shots (name, scene, environment, camera, budget, edits, revision) VALUES (?1, ?2, ?3, ?4, ?5, ?6, 1)",
+            (&row.name, &row.scene, &row.environment, &row.camera, row.budget, &row.edits),
         )
         .map_err(sql)?;
         let id = t.last_insert_rowid();
-        t.execute(INSERT_REVISION, (id, 1, 0, tuning, "first tuning", now(), &row.camera, row.budget)).map_err(sql)?;
+        t.execute(INSERT_REVISION, (id, 1, 0, tuning, "first tuning", now(), &row.camera, row.budget, &row.edits))
+            .map_err(sql)?;
         t.commit().map_err(sql)?;
         Ok(id)
     }
@@ -154,12 +161,13 @@ impl Store {
             .map_err(|e| sql(e).within(&format!("shot {id}")))
     }
 
-    /// Stores name, camera, budget, environment and whether it is archived.
+    /// Stores name, camera, budget, environment, edits and whether it is archived.
     pub fn update_shot(&self, row: &ShotRow) -> Result<(), Fault> {
         self.db()
             .execute(
-                "UPDATE shots SET name = ?2, camera = ?3, budget = ?4, environment = ?5, archived = ?6 WHERE id = ?1",
-                (row.id, &row.name, &row.camera, row.budget, &row.environment, row.archived),
+                "UPDATE shots SET name = ?2, camera = ?3, budget = ?4, environment = ?5, archived = ?6, edits = ?7
+                 WHERE id = ?1",
+                (row.id, &row.name, &row.camera, row.budget, &row.environment, row.archived, &row.edits),
             )
             .map(|_| ())
             .map_err(sql)
@@ -176,20 +184,21 @@ impl Store {
         self.db().query_row(&format!("{REVISION} AND number = ?2"), (shot, number), revision).map_err(sql)
     }
 
-    /// Adds a revision after the one in force, with the shot's camera and budget, and puts it in force; its number.
+    /// Adds a revision after the one in force, with the shot's camera, budget and edits, and puts it in force; its number.
     pub fn revise(&self, shot: i64, tuning: &str, change: &str) -> Result<i64, Fault> {
         let mut db = self.db();
         let t = db.transaction().map_err(sql)?;
-        let (parent, last, camera, budget): (i64, i64, String, f64) = t
+        let (parent, last, camera, budget, edits): (i64, i64, String, f64, String) = t
             .query_row(
-                "SELECT revision, (SELECT max(number) FROM revisions WHERE shot = ?1), camera, budget
+                "SELECT revision, (SELECT max(number) FROM revisions WHERE shot = ?1), camera, budget, edits
                  FROM shots WHERE id = ?1",
                 [shot],
-                |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?)),
+                |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?)),
             )
             .map_err(sql)?;
         let number = last + 1;
-        t.execute(INSERT_REVISION, (shot, number, parent, tuning, change, now(), camera, budget)).map_err(sql)?;
+        t.execute(INSERT_REVISION, (shot, number, parent, tuning, change, now(), camera, budget, edits))
+            .map_err(sql)?;
         t.execute("UPDATE shots SET revision = ?2 WHERE id = ?1", (shot, number)).map_err(sql)?;
         t.commit().map_err(sql)?;
         Ok(number)
@@ -213,8 +222,9 @@ impl Store {
         let r = self.revision(shot, number)?;
         self.db()
             .execute(
-                "UPDATE shots SET revision = ?2, camera = coalesce(?3, camera), budget = coalesce(?4, budget) WHERE id = ?1",
-                (shot, number, r.camera, r.budget),
+                "UPDATE shots SET revision = ?2, camera = coalesce(?3, camera), budget = coalesce(?4, budget),
+                   edits = coalesce(?5, '{}') WHERE id = ?1",
+                (shot, number, r.camera, r.budget, r.edits),
             )
             .map(|_| ())
             .map_err(sql)

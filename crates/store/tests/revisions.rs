@@ -12,6 +12,7 @@ fn shot() -> ShotRow {
         budget: 60.0,
         revision: 0,
         archived: false,
+        edits: "{}".into(),
     }
 }
 

@@ -1,6 +1,8 @@
 //! What a description adds to a stage: lights with their edits, media and haze.
 
 use crate::description::Settings;
+use crate::gather::{EMISSION, ENVIRONMENT, PARTS};
+use crate::layout::Keep;
 use crate::lights::Lights;
 use crate::medium::{Haze, Medium};
 use crate::stage::Stage;
@@ -13,6 +15,7 @@ pub struct Arrangement {
     /// Inside of each material, if there is a medium.
     pub media: Vec<Option<Medium>>,
     pub haze: Option<Haze>,
+    pub keep: Keep,
 }
 
 impl Arrangement {
@@ -21,7 +24,7 @@ impl Arrangement {
         edits.check(scene)?;
         let environment = stage.environment.as_ref().map(|e| (e, &stage.skies));
         let lights = Lights::new(scene, environment, settings.environment, edits, settings.shadow);
-        let media = scene
+        let media: Vec<Option<Medium>> = scene
             .materials
             .iter()
             .map(|m| {
@@ -38,7 +41,20 @@ impl Arrangement {
         let cameras = scene.cameras.iter().map(|c| far(c.to_world.w_axis.truncate()));
         let radius = cameras.fold(far(hi), f32::max) * 1.01;
         let haze = settings.haze.map(|medium| Haze { medium, centre, radius });
-        Ok(Arrangement { lights, media, haze })
+        let scatters = |m: &Option<Medium>| m.as_ref().is_some_and(Medium::scatters);
+        let occurs = [
+            true,
+            true,
+            scene.materials.iter().any(|m| m.transmission > 0.0),
+            haze.as_ref().is_some_and(|h| h.medium.scatters()) || media.iter().any(scatters),
+        ];
+        let parts = (0..PARTS).filter(|p| match *p {
+            EMISSION => true,
+            ENVIRONMENT => lights.environment().is_some(),
+            p => occurs[(p - 2) / 2],
+        });
+        let keep = Keep { parts: parts.collect(), groups: lights.groups.clone() };
+        Ok(Arrangement { lights, media, haze, keep })
     }
 }
 

@@ -63,7 +63,7 @@ pub fn write(path: &Path, plate: &Plate, picture: &[Rgb], d: &Description) -> Re
 
 fn layers(plate: &Plate, picture: &[Rgb], d: &Description) -> Vec<Channel> {
     let r = plate.region;
-    let map = plate.block_grain(&d.view(), d.block());
+    let map = plate.block_grain(&d.judging());
     let grain = (0..r.area() as u32).map(|i| map.at(r.x + i % r.width, r.y + i / r.width) as f32).collect();
     let alpha = if d.tuning.switch(K::FrameTransparent) { plate.coverage.clone() } else { vec![1.0; r.area()] };
     let mut out: Vec<Channel> = Vec::new();
@@ -77,6 +77,10 @@ fn layers(plate: &Plate, picture: &[Rgb], d: &Description) -> Vec<Channel> {
     out.push(Channel::float("depth.Z", plate.depth.clone()));
     out.push(Channel::float("grain.Y", grain));
     out.push(Channel::whole("samples.Y", plate.samples.clone()));
-    out.extend(plate.layers.iter().map(|(name, values)| Channel::float(name, values.clone())));
+    out.extend(plate.layers.iter().map(|(name, values)| {
+        // In files grain has no sign.
+        let plain = |v: &f32| if name.ends_with(".grain") { v.abs() } else { *v };
+        Channel::float(name, values.iter().map(plain).collect())
+    }));
     out
 }

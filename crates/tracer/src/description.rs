@@ -5,6 +5,7 @@ use crate::medium::Medium;
 use crate::view_rays::Lens;
 use fault::{Code, Fault};
 use glam::Vec3;
+use picture::grain::{Judging, Measure};
 use picture::{Region, Transform, View, filter::Filter, footprint};
 use scene::{Shadow, ShotEdits};
 use serde::{Deserialize, Serialize};
@@ -112,9 +113,19 @@ impl Description {
         view_of(&self.tuning)
     }
 
-    /// Side of the blocks in which grain is judged, in pixels.
-    pub fn block(&self) -> u32 {
-        self.tuning.name(K::SamplingBlock).parse().unwrap_or(8)
+    /// How grain is judged.
+    pub fn judging(&self) -> Judging {
+        let t = &self.tuning;
+        Judging {
+            view: self.view(),
+            measure: match t.name(K::SamplingJudge) {
+                "delivered" => Measure::Delivered,
+                "relative" => Measure::Relative,
+                _ => Measure::Displayed,
+            },
+            blend: if t.name(K::CleanupDenoise) == "none" { 0.0 } else { t.real(K::CleanupBlend) as f32 },
+            block: t.name(K::SamplingBlock).parse().unwrap_or(8),
+        }
     }
 
     /// Refuses what cannot be rendered, before anything is allocated.
@@ -145,6 +156,33 @@ pub fn view_of(t: &Tuning) -> View {
     }
 }
 
+/// Above so many rendered pixels parts and lights are kept only if that is asked for by itself: they would take gigabytes.
+pub const MOST_PARTS_PIXELS: usize = 6_000_000;
+
+/// Limits of sampling with the effort worked in.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Limits {
+    pub adaptive: bool,
+    /// Samples per half. Both halves get the same number, so an odd count is rounded up.
+    pub least: u32,
+    pub most: u32,
+    /// Grain at which a block counts as clean, as a share.
+    pub threshold: f64,
+}
+
+impl Limits {
+    pub fn of(t: &Tuning) -> Limits {
+        let effort = t.real(K::SamplingEffort);
+        let per_half = |k| ((t.whole(k) as f64 * effort / 2.0).ceil() as u32).max(1);
+        Limits {
+            adaptive: t.switch(K::SamplingAdaptive),
+            least: per_half(K::SamplingLeast),
+            most: per_half(K::SamplingMost),
+            threshold: t.real(K::SamplingThreshold) / effort.sqrt(),
+        }
+    }
+}
+
 /// The tuning in the types that the inner loops use.
 #[derive(Debug, Clone)]
 pub struct Settings {
@@ -165,6 +203,9 @@ pub struct Settings {
     pub most: u32,
     pub threshold: f64,
     pub block: u32,
+    pub judging: Judging,
+    /// Side of the squares of the first look.
+    pub first_pass: u32,
     pub seed: u32,
     /// Rays at the first hit: towards lights, and by surface kind.
     pub split_direct: u32,
@@ -191,8 +232,8 @@ impl Settings {
     pub fn of(d: &Description) -> Result<Settings, Fault> {
         d.check()?;
         let t = &d.tuning;
-        // Both halves get the same number, so an odd count is rounded up.
-        let per_half = |k| t.whole(k).div_ceil(2);
+        let limits = Limits::of(t);
+        let judging = d.judging();
         let real = |k| t.real(k) as f32;
         let limit = |k| match t.real(k) {
             0.0 => f32::INFINITY,
@@ -210,11 +251,13 @@ impl Settings {
             filter_radius: t.real(K::FrameFilterRadius),
             lens: Lens { aperture: real(K::FrameAperture) * 1e-3, focus: real(K::FrameFocus) },
             shutter: (real(K::FrameShutterStart), real(K::FrameShutter)),
-            adaptive: t.switch(K::SamplingAdaptive),
-            least: per_half(K::SamplingLeast),
-            most: per_half(K::SamplingMost),
-            threshold: t.real(K::SamplingThreshold),
-            block: d.block(),
+            adaptive: limits.adaptive,
+            least: limits.least,
+            most: limits.most,
+            threshold: limits.threshold,
+            block: judging.block,
+            judging,
+            first_pass: t.name(K::SamplingFirstPass).parse().unwrap_or(16),
             seed: t.whole(K::SamplingSeed),
             split_direct: t.whole(K::SplitDirect),
             split: [K::SplitDiffuse, K::SplitReflection, K::SplitTransmission].map(|k| t.whole(k)),
@@ -244,7 +287,8 @@ impl Settings {
                 real(K::LightsShadowStrength),
             ),
             haze: Medium::new(Vec3::splat(haze * bright), Vec3::splat(haze * (1.0 - bright)), real(K::HazeForward)),
-            parts: t.switch(K::DeliveryParts),
+            parts: t.switch(K::DeliveryParts)
+                && (t.switch(K::DeliveryPartsLarge) || d.film_area().area() <= MOST_PARTS_PIXELS),
             view: d.view(),
         })
     }

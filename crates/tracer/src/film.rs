@@ -4,12 +4,14 @@
 //! neither drift nor depend on how the work was cut. A pixel takes 84 bytes. Tiles are locked one by one: a snapshot never
 //! waits for a whole pass and never sees half a tile.
 
+use crate::brought::Brought;
 use crate::description::{SUPERBLOCK, Settings};
+use crate::film_state::FilmState;
 use crate::gather::{PART_NAMES, Sample};
-use crate::layout::{Layout, counts_signed};
+use crate::layout::{Keep, Layout, counts_signed};
 use crate::rounds::BlockCount;
 use glam::Vec3;
-use picture::{Plate, Region, Rgb, files::Channel, files::Samples};
+use picture::{Plate, Region, Rgb};
 use rayon::prelude::*;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -40,11 +42,11 @@ impl Sum {
 
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
 pub(crate) struct Pixel {
-    halves: [[Sum; 3]; 2],
-    hits: [u32; 2],
-    albedo: [f32; 3],
-    normal: [f32; 3],
-    depth: f32,
+    pub(crate) halves: [[Sum; 3]; 2],
+    pub(crate) hits: [u32; 2],
+    pub(crate) albedo: [f32; 3],
+    pub(crate) normal: [f32; 3],
+    pub(crate) depth: f32,
 }
 
 impl Pixel {
@@ -75,7 +77,9 @@ pub(crate) struct Tile {
     /// Processor time spent on this tile, nanoseconds.
     pub spent: u64,
     /// Rows of [`Layout`], pixel by pixel.
-    more: Vec<f32>,
+    pub(crate) more: Vec<f32>,
+    /// Rows of [`BroughtLayout`], block by block.
+    pub(crate) brought: Vec<f32>,
 }
 
 impl Tile {
@@ -84,7 +88,14 @@ impl Tile {
         if self.pixels.is_empty() {
             self.pixels = vec![Pixel::default(); self.bounds.area()];
             self.more = vec![0.0; self.bounds.area() * layout.stride()];
+            self.brought = vec![0.0; self.blocks.len() * layout.brought.stride()];
         }
+    }
+
+    /// Adds what some samples of a block have brought.
+    pub fn bring(&mut self, layout: &Layout, block: usize, b: &Brought) {
+        let stride = layout.brought.stride();
+        layout.brought.add(&mut self.brought[block * stride..(block + 1) * stride], b);
     }
 
     /// Least samples per half of the blocks that still run; none when all have stopped.
@@ -202,9 +213,9 @@ pub struct Film {
 }
 
 impl Film {
-    pub(crate) fn new(s: &Settings, groups: &[String]) -> Film {
+    pub(crate) fn new(s: &Settings, keep: &Keep) -> Film {
         let area = s.area;
-        let layout = Layout::new(s, groups);
+        let layout = Layout::new(s, keep);
         let squares: Vec<Region> = superblocks(area, s.frame).collect();
         let tiles = squares
             .into_par_iter()
@@ -220,7 +231,15 @@ impl Film {
                         BlockCount::new(s.adaptive || s.fill || touches)
                     })
                     .collect();
-                Mutex::new(Tile { bounds, pixels: Vec::new(), blocks, columns, spent: 0, more: Vec::new() })
+                Mutex::new(Tile {
+                    bounds,
+                    pixels: Vec::new(),
+                    blocks,
+                    columns,
+                    spent: 0,
+                    more: Vec::new(),
+                    brought: Vec::new(),
+                })
             })
             .collect();
         let (coarse, samples) = (Mutex::new(None), AtomicU64::new(0));
@@ -229,8 +248,9 @@ impl Film {
     }
 
     /// Bytes that a film of these settings takes for each pixel.
-    pub(crate) fn bytes_per_pixel(s: &Settings, groups: &[String]) -> usize {
-        size_of::<Pixel>() + 4 * Layout::new(s, groups).stride()
+    pub(crate) fn bytes_per_pixel(s: &Settings, keep: &Keep) -> usize {
+        let layout = Layout::new(s, keep);
+        size_of::<Pixel>() + 4 * layout.stride() + 4 * layout.brought.stride() / (s.block * s.block) as usize
     }
 
     pub(crate) fn tile(&self, i: usize) -> std::sync::MutexGuard<'_, Tile> {
@@ -369,8 +389,8 @@ impl Film {
             return Vec::new();
         }
         let tail = self.layout.fill.then(|| "tail".to_string());
-        let parts = PART_NAMES.iter().map(|n| n.to_string()).chain(tail);
-        let lights = self.layout.groups.iter().map(|g| format!("light {}", g.replace('.', " ")));
+        let parts = self.layout.kept.parts.iter().map(|p| PART_NAMES[*p].to_string()).chain(tail);
+        let lights = self.layout.kept.groups.iter().map(|g| format!("light {}", g.replace('.', " ")));
         let pictures = parts.chain(lights).flat_map(|n| ["R", "G", "B", "grain"].map(|c| format!("{n}.{c}")));
         let rest = [
             "shadow.Y",
@@ -393,7 +413,7 @@ impl Film {
     /// Everything, raw: the state from which a render can go on.
     pub fn state(&self) -> FilmState {
         let tiles: Vec<Tile> = (0..self.tiles.len()).map(|i| self.tile(i).clone()).collect();
-        FilmState { frame: self.frame, tiles, layout: self.layout.clone() }
+        FilmState { frame: self.frame, block: self.block, tiles, layout: self.layout.clone() }
     }
 
     /// Brings a state back; tiles must be those of the same area.
@@ -416,158 +436,6 @@ impl Film {
         self.samples.store(samples, Ordering::Relaxed);
         true
     }
-}
-
-/// A copy of all raw sums and counts.
-#[derive(Debug, Clone)]
-pub struct FilmState {
-    frame: (u32, u32),
-    tiles: Vec<Tile>,
-    layout: Layout,
-}
-
-/// Channels of a state file: halves with their rounding errors, hits and guides, all as sums.
-const FLOATS: [&str; 19] = [
-    "a.R", "a.G", "a.B", "a_low.R", "a_low.G", "a_low.B", "b.R", "b.G", "b.B", "b_low.R", "b_low.G", "b_low.B",
-    "albedo.R", "albedo.G", "albedo.B", "normal.X", "normal.Y", "normal.Z", "depth.Z",
-];
-const WHOLES: [&str; 2] = ["hits_a.Y", "hits_b.Y"];
-
-fn floats_of(p: &mut Pixel) -> [&mut f32; 19] {
-    let [a, b] = &mut p.halves;
-    let [a0, a1, a2] = a;
-    let [b0, b1, b2] = b;
-    let [c0, c1, c2] = &mut p.albedo;
-    let [n0, n1, n2] = &mut p.normal;
-    [
-        &mut a0.high,
-        &mut a1.high,
-        &mut a2.high,
-        &mut a0.low,
-        &mut a1.low,
-        &mut a2.low,
-        &mut b0.high,
-        &mut b1.high,
-        &mut b2.high,
-        &mut b0.low,
-        &mut b1.low,
-        &mut b2.low,
-        c0,
-        c1,
-        c2,
-        n0,
-        n1,
-        n2,
-        &mut p.depth,
-    ]
-}
-
-impl FilmState {
-    /// The area that the tiles cover.
-    pub fn bounds(&self) -> Region {
-        let right = self.tiles.iter().map(|t| t.bounds.right()).max().unwrap_or(1);
-        let bottom = self.tiles.iter().map(|t| t.bounds.bottom()).max().unwrap_or(1);
-        let x = self.tiles.iter().map(|t| t.bounds.x).min().unwrap_or(0);
-        let y = self.tiles.iter().map(|t| t.bounds.y).min().unwrap_or(0);
-        Region { x, y, width: right - x, height: bottom - y }
-    }
-
-    /// As channels of 32-bit floats and integers, lossless.
-    pub fn channels(&self) -> Vec<Channel> {
-        let r = self.bounds();
-        let mut floats = vec![vec![0.0f32; r.area()]; FLOATS.len()];
-        let mut wholes = vec![vec![0u32; r.area()]; WHOLES.len()];
-        for t in &self.tiles {
-            for (i, p) in t.pixels.iter().enumerate() {
-                let to = at(r, t.bounds, i);
-                let mut p = *p;
-                for (channel, v) in floats.iter_mut().zip(floats_of(&mut p)) {
-                    channel[to] = *v;
-                }
-                for (channel, v) in wholes.iter_mut().zip(p.hits) {
-                    channel[to] = v;
-                }
-            }
-        }
-        let stride = self.layout.stride();
-        let mut more = vec![vec![0.0f32; r.area()]; stride];
-        for t in self.tiles.iter().filter(|_| stride > 0) {
-            for (i, row) in t.more.chunks_exact(stride).enumerate() {
-                let to = at(r, t.bounds, i);
-                for (channel, v) in more.iter_mut().zip(row) {
-                    channel[to] = *v;
-                }
-            }
-        }
-        let floats = FLOATS.iter().zip(floats).map(|(n, v)| Channel::float(n, v));
-        let more = self.layout.names().into_iter().zip(more).map(|(n, v)| Channel::float(&n, v));
-        floats.chain(more).chain(WHOLES.iter().zip(wholes).map(|(n, v)| Channel::whole(n, v))).collect()
-    }
-
-    /// Counts and decisions of all blocks, tile by tile, with the processor time of each tile.
-    pub fn counts(&self) -> Vec<(u64, Vec<BlockCount>)> {
-        self.tiles.iter().map(|t| (t.spent, t.blocks.clone())).collect()
-    }
-
-    /// Fills an empty film's state from channels and counts.
-    pub(crate) fn refill(mut self, channels: &[Channel], counts: &[(u64, Vec<BlockCount>)]) -> Option<FilmState> {
-        let r = self.bounds();
-        let find = |name: &str| channels.iter().find(|c| c.name == name).map(|c| &c.samples);
-        let floats: Vec<&Vec<f32>> = FLOATS
-            .iter()
-            .map(|n| match find(n) {
-                Some(Samples::Float(v)) if v.len() == r.area() => Some(v),
-                _ => None,
-            })
-            .collect::<Option<_>>()?;
-        let wholes: Vec<&Vec<u32>> = WHOLES
-            .iter()
-            .map(|n| match find(n) {
-                Some(Samples::Whole(v)) if v.len() == r.area() => Some(v),
-                _ => None,
-            })
-            .collect::<Option<_>>()?;
-        let names = self.layout.names();
-        let more: Vec<&Vec<f32>> = names
-            .iter()
-            .map(|n| match find(n) {
-                Some(Samples::Float(v)) if v.len() == r.area() => Some(v),
-                _ => None,
-            })
-            .collect::<Option<_>>()?;
-        if counts.len() != self.tiles.len() {
-            return None;
-        }
-        for (t, (spent, blocks)) in self.tiles.iter_mut().zip(counts) {
-            if blocks.len() != t.blocks.len() {
-                return None;
-            }
-            t.fill(&self.layout);
-            for (i, p) in t.pixels.iter_mut().enumerate() {
-                let from = at(r, t.bounds, i);
-                for (v, channel) in floats_of(p).into_iter().zip(&floats) {
-                    *v = channel[from];
-                }
-                p.hits = [wholes[0][from], wholes[1][from]];
-            }
-            let stride = more.len();
-            for i in 0..if stride > 0 { t.pixels.len() } else { 0 } {
-                let from = at(r, t.bounds, i);
-                for (v, channel) in t.more[i * stride..(i + 1) * stride].iter_mut().zip(&more) {
-                    *v = channel[from];
-                }
-            }
-            t.blocks.clone_from(blocks);
-            t.spent = *spent;
-        }
-        Some(self)
-    }
-}
-
-/// Position in `all` of pixel `i` of a tile.
-fn at(all: Region, tile: Region, i: usize) -> usize {
-    let (x, y) = (i as u32 % tile.width, i as u32 / tile.width);
-    ((tile.y - all.y + y) * all.width + (tile.x - all.x + x)) as usize
 }
 
 #[cfg(test)]

@@ -1,9 +1,10 @@
 //! What a film keeps of each pixel beyond its halves and guides, as a row of floats: signed sums for filters with negative
 //! lobes, the last bounces for the tail fill, parts and lights, and the first hit.
 
+use crate::brought::BroughtLayout;
 use crate::description::Settings;
 use crate::film::{GUIDE_SAMPLES, Sum};
-use crate::gather::{PARTS, Sample};
+use crate::gather::Sample;
 use glam::Vec3;
 use picture::{Rgb, luminance};
 
@@ -17,7 +18,22 @@ pub(crate) struct Layout {
     /// Parts and groups: RGB of both halves together, and the luminance of half A less that of half B. With a filter of
     /// negative lobes instead RGB of either half, counted with their signs. Then shadow, first hit and ids.
     pub parts: bool,
+    pub kept: Keep,
+    /// Of the blocks.
+    pub brought: BroughtLayout,
+}
+
+/// Parts that can occur in a scene, by their place among [`crate::PART_NAMES`], and its light groups.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub(crate) struct Keep {
+    pub parts: Vec<usize>,
     pub groups: Vec<String>,
+}
+
+impl Keep {
+    fn pictures(&self) -> usize {
+        self.parts.len() + self.groups.len()
+    }
 }
 
 const SIGNED: usize = 14;
@@ -26,12 +42,13 @@ const FILL: usize = 9;
 const FIRST: usize = 14;
 
 impl Layout {
-    pub fn new(s: &Settings, groups: &[String]) -> Layout {
+    pub fn new(s: &Settings, keep: &Keep) -> Layout {
         Layout {
             signed: s.filter.has_negative_lobes(),
             fill: s.fill && s.depth > 0,
             parts: s.parts,
-            groups: if s.parts { groups.to_vec() } else { Vec::new() },
+            kept: if s.parts { keep.clone() } else { Keep::default() },
+            brought: BroughtLayout::new(s),
         }
     }
 
@@ -49,7 +66,7 @@ impl Layout {
     }
 
     fn first_at(&self) -> usize {
-        self.parts_at() + self.slot() * (PARTS + self.groups.len())
+        self.parts_at() + self.slot() * self.kept.pictures()
     }
 
     pub fn stride(&self) -> usize {
@@ -73,8 +90,9 @@ impl Layout {
             }
         }
         if self.parts {
-            let (parts, first) = row[self.parts_at()..].split_at_mut(self.slot() * (PARTS + self.groups.len()));
-            let lights = s.parts.iter().chain(&s.groups[..self.groups.len()]);
+            let (parts, first) = row[self.parts_at()..].split_at_mut(self.slot() * self.kept.pictures());
+            let parts_of = self.kept.parts.iter().map(|p| &s.parts[*p]);
+            let lights = parts_of.chain(&s.groups[..self.kept.groups.len()]);
             for (slot, light) in parts.chunks_exact_mut(self.slot()).zip(lights) {
                 if self.signed {
                     let sign = if negative { -1.0 } else { 1.0 };
@@ -125,7 +143,7 @@ impl Layout {
             if counts_signed(n, negative) {
                 return Vec3::splat(1.0 / (n - 2 * negative) as f32);
             }
-            let parts = slots.chunks_exact(6).take(PARTS);
+            let parts = slots.chunks_exact(6).take(self.kept.parts.len());
             let sum: Vec3 = parts.map(|s| Vec3::new(s[3 * h], s[3 * h + 1], s[3 * h + 2])).sum();
             Vec3::select(sum.cmpne(Vec3::ZERO), bare[h] / sum, Vec3::ZERO)
         });
@@ -136,10 +154,10 @@ impl Layout {
             } else {
                 let each = 1.0 / (2 * n) as f32;
                 (0..3).for_each(|c| tell(slot[c] * each));
-                tell(slot[3].abs() * each);
+                tell(slot[3] * each);
             }
         };
-        let (parts, groups) = slots.split_at(PARTS * self.slot());
+        let (parts, groups) = slots.split_at(self.kept.parts.len() * self.slot());
         parts.chunks_exact(self.slot()).for_each(|slot| tell_slot(slot, tell));
         if self.fill {
             tell_picture(filled, tell);
@@ -179,5 +197,5 @@ pub(crate) fn counts_signed(n: u32, negative: u32) -> bool {
 /// RGB of the mean of two halves, and the luminance of half their difference.
 fn tell_picture([a, b]: [Vec3; 2], tell: &mut dyn FnMut(f32)) {
     (0.5 * (a + b)).to_array().into_iter().for_each(&mut *tell);
-    tell(0.5 * luminance((a - b).to_array()).abs());
+    tell(0.5 * luminance((a - b).to_array()));
 }

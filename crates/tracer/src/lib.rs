@@ -1,12 +1,15 @@
 //! The path tracer: from a scene and the description of a render to a film of two independent halves.
 
 mod arrangement;
+mod brought;
 mod bsdf;
 mod bvh;
+mod counters;
 pub mod deliver;
 mod description;
 mod energy;
 mod film;
+mod film_state;
 mod fresnel;
 mod gather;
 mod ggx;
@@ -24,11 +27,15 @@ mod stage;
 mod view_rays;
 
 pub use bvh::{Bvh, Hit, Ray, World};
-pub use description::{Description, Overlay, SUPERBLOCK, VERSION, view_of};
-pub use film::{Film, FilmState, FirstLook, superblocks};
+pub use counters::{BOUNCES, Cost, Counters, KINDS, RayKind};
+pub use description::{Description, Limits, Overlay, SUPERBLOCK, VERSION, view_of};
+pub use film::{Film, FirstLook, superblocks};
+pub use film_state::FilmState;
 pub use gather::{PART_NAMES, PARTS};
-pub use path::{Counters, KINDS, RayKind};
 pub use pool::{cores, lower_priority, own_pool, screen_pool};
-pub use render::{Moment, Phase, Progress, RayCount, Render, RenderReport, SavedCounts, SavedRender};
+pub use render::{
+    DEPTHS, DepthKind, DepthRow, DepthTable, Ledgers, LightCost, Moment, Phase, Progress, RayCount, Render,
+    RenderReport, SavedCounts, SavedRender, SplitKind, SplitRow,
+};
 pub use rounds::{BlockCount, expected_samples, floored_variances, grain_at, growth, ladder};
 pub use stage::{Stage, StageTimes};

@@ -14,13 +14,14 @@ mod light_rays;
 mod media;
 
 use crate::arrangement::Arrangement;
+use crate::brought::{Brought, Scatter};
 use crate::bsdf::{Allowed, Bsdf, Kind, SURFACE_KINDS};
 use crate::bvh::{Hit, Ray};
+use crate::counters::{Charge, Clock, Counters, RayKind};
 use crate::description::Settings;
 use crate::gather::{EMISSION, ENVIRONMENT, FirstHit, Sample, part_of};
 use crate::lights::{Odds, Receiver, Which};
 use crate::medium::{Medium, Stretch};
-use crate::pool::thread_time;
 use crate::sampler::Sampler;
 use crate::stage::{Point, Stage};
 use crate::view_rays::ViewRays;
@@ -29,60 +30,6 @@ use media::midpoint;
 use picture::filter::FilterSampler;
 use picture::luminance;
 use scene::Shadow;
-use serde::{Deserialize, Serialize};
-use ts_rs::TS;
-
-/// What a ray was traced for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, TS)]
-#[serde(rename_all = "snake_case")]
-pub enum RayKind {
-    Camera,
-    /// Towards a light.
-    Direct,
-    Diffuse,
-    Reflection,
-    Transmission,
-    Volume,
-}
-
-pub const KINDS: [RayKind; 6] =
-    [RayKind::Camera, RayKind::Direct, RayKind::Diffuse, RayKind::Reflection, RayKind::Transmission, RayKind::Volume];
-
-/// What the samples of a render cost.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
-pub struct Counters {
-    /// Rays by [`RayKind`].
-    pub rays: [u64; 6],
-    /// Rays that started at the first hit, by [`RayKind`].
-    pub first: [u64; 6],
-    /// Processor nanoseconds by kind, from one in 32 samples.
-    pub timed: [u64; 6],
-    /// Samples whose value was not finite and was counted as black.
-    pub broken: u64,
-    /// Luminance that clamps took away, and that was left, in millionths of a unit.
-    pub clamped: u64,
-    pub kept: u64,
-}
-
-impl Counters {
-    pub fn add(&mut self, o: &Counters) {
-        for k in 0..6 {
-            self.rays[k] += o.rays[k];
-            self.first[k] += o.first[k];
-            self.timed[k] += o.timed[k];
-        }
-        self.broken += o.broken;
-        self.clamped += o.clamped;
-        self.kept += o.kept;
-    }
-
-    /// Share of the sampling time by kind: measured where samples were timed, by rays before that.
-    pub fn shares(&self) -> [f64; 6] {
-        let of = if self.timed.iter().sum::<u64>() > 0 { self.timed } else { self.rays };
-        let total = of.iter().sum::<u64>().max(1) as f64;
-        of.map(|t| t as f64 / total)
-    }
-}
 
 /// Everything that stays the same over a render.
 pub struct Tracer<'a> {
@@ -91,21 +38,6 @@ pub struct Tracer<'a> {
     pub arrangement: &'a Arrangement,
     pub view: &'a ViewRays,
     pub filter: &'a FilterSampler,
-}
-
-/// Charges processor time to kinds of rays in the samples that were chosen for it.
-struct Clock {
-    last: Option<u64>,
-}
-
-impl Clock {
-    fn charge(&mut self, counters: &mut Counters, kind: RayKind) {
-        if let Some(last) = &mut self.last {
-            let now = thread_time();
-            counters.timed[kind as usize] += now - *last;
-            *last = now;
-        }
-    }
 }
 
 fn power_heuristic(a: f32, b: f32) -> f32 {
@@ -194,6 +126,25 @@ impl Path {
     fn set(&self, what: u32) -> [f32; 4] {
         self.sampler.set(self.key(what))
     }
+
+    /// Where the present ray is booked.
+    fn charge(&self) -> Charge {
+        let branch = self.part.map_or(0, |kind| 2 + kind);
+        Charge { kind: self.ray_kind, bounces: self.bounce, used: self.used, branch }
+    }
+
+    /// The scatterings of light that comes from a vertex by one of a kind.
+    fn used_by(&self, kind: usize) -> [u32; 4] {
+        let mut used = self.used;
+        used[kind] += 1;
+        used
+    }
+
+    /// Where light rays from the present vertex are booked, scattered mostly by a kind.
+    fn charge_light(&self, kind: usize) -> Charge {
+        let branch = self.part.map_or(1, |kind| 2 + kind);
+        Charge { kind: RayKind::Direct, bounces: self.bounce + 1, used: self.used_by(kind), branch }
+    }
 }
 
 /// Where a path's ray ends.
@@ -204,26 +155,45 @@ enum End {
     Midway(Line),
 }
 
+/// What samples leave behind beside their pictures.
+#[derive(Default)]
+pub struct Tally {
+    pub counters: Counters,
+    pub brought: Brought,
+}
+
 struct Work<'c> {
     out: Sample,
-    counters: &'c mut Counters,
+    tally: &'c mut Tally,
     clock: Clock,
+}
+
+impl Work<'_> {
+    fn count(&mut self, charge: Charge) {
+        self.tally.counters.count(&charge);
+    }
+
+    fn charge(&mut self, to: impl FnOnce() -> Charge) {
+        self.clock.charge(&mut self.tally.counters, to);
+    }
 }
 
 impl Tracer<'_> {
     /// Sample `index` of a half of a full-frame pixel. Depends on nothing else. Returned with the sign of the pixel filter
     /// where the sample lies.
-    pub fn sample(&self, x: u32, y: u32, half: u32, index: u32, counters: &mut Counters) -> (Sample, bool) {
+    pub fn sample(&self, x: u32, y: u32, half: u32, index: u32, tally: &mut Tally) -> (Sample, bool) {
         let sampler = Sampler::new(self.settings.seed, x, y, half, index);
-        let clock = Clock { last: (sampler.lot() & 31 == 0).then(thread_time) };
+        let clock = Clock::start(sampler.lot());
         let [fx, fy, lx, ly] = sampler.set(0);
         let time = if self.view.moves() { sampler.one(1) } else { 0.0 };
         let (dx, sign_x) = self.filter.offset(fx);
         let (dy, sign_y) = self.filter.offset(fy);
         let ray = self.view.through(x as f32 + 0.5 + dx, y as f32 + 0.5 + dy, Vec2::new(lx, ly), time);
-        let mut work = Work { out: Sample::black(), counters, clock };
+        tally.brought.begin(sign_x != sign_y);
+        let mut work = Work { out: Sample::black(), tally, clock };
         self.camera_path(&ray, sampler, &mut work);
         let mut sample = work.out;
+        let counters = &mut tally.counters;
         if self.settings.clamp_direct.is_finite() || self.settings.clamp.iter().any(|c| c.is_finite()) {
             let lost = sample.clamp(self.settings.clamp_direct, &self.settings.clamp);
             counters.clamped += (lost * 1e6) as u64;
@@ -290,13 +260,19 @@ impl Tracer<'_> {
         });
         self.direct(path, point, &bsdf, &receiving, Some(expected), work);
         let lots = path.set(set::COUNT);
-        let strongest = (0..3).max_by(|a, b| bsdf.weights[*a].total_cmp(&bsdf.weights[*b])).unwrap_or(0);
+        let strongest = light_rays::strongest(&bsdf.weights);
         for (k, kind) in SURFACE_KINDS.into_iter().enumerate() {
             if expected[k] <= 0.0 {
                 continue;
             }
             let rays = (expected[k] + lots[k]) as u32;
+            let mut scatter = (rays > 1).then(|| Scatter::new(work.out.radiance()));
             for j in 0..rays {
+                if j > 0
+                    && let Some(s) = &mut scatter
+                {
+                    s.ray(work.out.radiance());
+                }
                 let sampler = path.sampler.split(k as u32 + 1, j, set.split[k]);
                 let [_, choice, u, v] = sampler.set(path.key(set::SCATTER));
                 let Some(s) = bsdf.sample(kind, choice, Vec2::new(u, v)) else { continue };
@@ -313,9 +289,13 @@ impl Tracer<'_> {
                 let guides = path.guides && pdf.is_none() && k == strongest && j == 0;
                 let mut next = Path { sampler, guides, ..*path };
                 if self.scatter(&mut next, point, &receiving, kind, s.direction, weight, pdf) {
-                    work.counters.first[next.ray_kind as usize] += 1;
+                    work.tally.counters.first[next.ray_kind as usize] += 1;
                     self.follow(next, work);
                 }
+            }
+            if let Some(mut s) = scatter {
+                s.ray(work.out.radiance());
+                work.tally.brought.scatter(1 + k, s.rays(), expected[k], set.split[k]);
             }
         }
     }
@@ -432,7 +412,7 @@ impl Tracer<'_> {
     fn advance(&self, path: &mut Path, work: &mut Work) -> End {
         let lights = &self.arrangement.lights;
         loop {
-            work.counters.rays[path.ray_kind as usize] += 1;
+            work.count(path.charge());
             let ray = Ray { origin: path.origin_point, direction: path.direction, far: f32::INFINITY };
             let hit = self.stage.world.nearest(&ray);
             let far = hit.map_or(f32::INFINITY, |h| h.distance);
@@ -457,13 +437,13 @@ impl Tracer<'_> {
                     self.guide_behind(path, &ray, hit.as_ref(), work);
                 }
                 if let Some(line) = self.through_medium(path, &medium, from, until, work) {
-                    work.clock.charge(work.counters, path.ray_kind);
+                    work.charge(|| path.charge());
                     return End::Midway(line);
                 }
             }
             let Some(hit) = hit else {
                 self.leave(path, work);
-                work.clock.charge(work.counters, path.ray_kind);
+                work.charge(|| path.charge());
                 return End::Nothing;
             };
             if self.stage.lets_pass && self.passes(path, &hit) {
@@ -494,7 +474,7 @@ impl Tracer<'_> {
         if path.bounce == 0 {
             work.out.covered = true;
         }
-        work.clock.charge(work.counters, path.ray_kind);
+        work.charge(|| path.charge());
         point
     }
 
@@ -604,13 +584,15 @@ impl Tracer<'_> {
     /// Adds light that a path's ray met; `part` holds while nothing has scattered it.
     fn add(&self, path: &Path, part: usize, group: u8, light: Vec3, work: &mut Work) {
         let part = path.part.map_or(part, |kind| part_of(kind, path.bounce > 1));
-        self.add_by(path, part, group, path.throughput * light, 0, work);
+        self.add_by(path, part, group, path.throughput * light, &path.used, 0, work);
     }
 
-    /// Adds light that has come by `more` scatterings than the path has.
-    fn add_by(&self, path: &Path, part: usize, group: u8, light: Vec3, more: u32, work: &mut Work) {
+    /// Adds light that has come by `more` scatterings than the path has, `used` by kind.
+    #[inline]
+    fn add_by(&self, path: &Path, part: usize, group: u8, light: Vec3, used: &[u32; 4], more: u32, work: &mut Work) {
         work.out.add(part, group, light);
         let bounces = path.bounce + more;
+        work.tally.brought.light(bounces, used, light);
         if bounces == self.settings.depth {
             work.out.last[0] += light;
         } else if bounces + 1 == self.settings.depth {

@@ -1,21 +1,23 @@
 //! The one resumable render: `step` until done, snapshots at any moment, state saved and restored.
 
+mod judge;
+mod ledger;
+
+pub use ledger::{DEPTHS, DepthKind, DepthRow, DepthTable, Ledgers, LightCost, SplitKind, SplitRow};
+
 use crate::arrangement::Arrangement;
+use crate::counters::{Counters, KINDS, RayKind};
 use crate::description::{Description, Settings};
-use crate::film::{Film, FilmState, Tile, superblocks};
-use crate::path::{Counters, KINDS, RayKind, Tracer};
+use crate::film::{Film, Tile, superblocks};
+use crate::film_state::FilmState;
+use crate::path::{Tally, Tracer};
 use crate::pool::thread_time;
-use crate::rounds::{BlockCount, decide, expected_samples, grain_at, growth, ladder};
+use crate::rounds::{BlockCount, expected_samples, grain_at, growth, ladder};
 use crate::stage::Stage;
 use crate::view_rays::{Shutter, ViewRays};
 use fault::{Code, Fault};
 use picture::filter::FilterSampler;
-use picture::grain::BlockSum;
-use picture::{
-    Plate,
-    files::Channel,
-    reduce::{Weights, resampled},
-};
+use picture::{Plate, files::Channel, noise::NoiseLedger};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -118,11 +120,20 @@ pub struct RenderReport {
     /// Grain after each round.
     #[serde(default)]
     pub history: Vec<Moment>,
+    /// What bounces and splits cost and bring.
+    #[serde(default)]
+    pub ledgers: Ledgers,
+    /// Who causes the grain; none where no parts were kept.
+    #[serde(default)]
+    pub noise: Option<NoiseLedger>,
 }
 
 /// A saved render: raw sums as channels of an OpenEXR file, and the rest as JSON.
 pub struct SavedRender {
     pub channels: Vec<Channel>,
+    /// Of another file: one value a block, columns × rows of them.
+    pub brought: Vec<Channel>,
+    pub blocks: (u32, u32),
     pub counts: SavedCounts,
 }
 
@@ -140,12 +151,9 @@ pub struct SavedCounts {
 pub const MOST_FILM_BYTES: u64 = 9_000_000_000;
 
 /// Cells of the coarse first pictures, the coarsest last. Large frames begin with one that takes only a moment.
-fn looks(pixels: usize) -> Vec<u32> {
-    let mut cells = vec![2, 4, 8];
-    if pixels > 200_000 {
-        cells.push(16);
-    }
-    cells
+fn looks(pixels: usize, coarsest: u32) -> Vec<u32> {
+    let coarsest = if pixels > 200_000 { coarsest } else { coarsest.min(8) };
+    [2, 4, 8, 16].into_iter().filter(|cell| *cell <= coarsest).collect()
 }
 
 pub struct Render {
@@ -188,7 +196,7 @@ impl Render {
             }
             None => None,
         };
-        let bytes = Film::bytes_per_pixel(&settings, &arrangement.lights.groups) as u64;
+        let bytes = Film::bytes_per_pixel(&settings, &arrangement.keep) as u64;
         let needed = bytes * superblocks(settings.area, settings.frame).map(|b| b.area() as u64).sum::<u64>();
         if needed > MOST_FILM_BYTES {
             return Err(Fault::new(
@@ -201,15 +209,16 @@ impl Render {
                 ),
             ));
         }
+        let looks = if first_look { looks(settings.area.area(), settings.first_pass) } else { Vec::new() };
         Ok(Render {
             view: ViewRays::new(camera, settings.frame, settings.lens, motion),
             filter: FilterSampler::new(settings.filter, settings.filter_radius),
-            film: Arc::new(pool.install(|| Film::new(&settings, &arrangement.lights.groups))),
+            film: Arc::new(pool.install(|| Film::new(&settings, &arrangement.keep))),
             arrangement,
             rounds: ladder(settings.most),
             round: 0,
-            looks: if first_look { looks(settings.area.area()) } else { Vec::new() },
-            coarse: if first_look { vec![[0.0; 3]; settings.area.area()] } else { Vec::new() },
+            coarse: if looks.is_empty() { Vec::new() } else { vec![[0.0; 3]; settings.area.area()] },
+            looks,
             counters: Counters::default(),
             seconds: 0.0,
             history: Vec::new(),
@@ -230,7 +239,7 @@ impl Render {
 
     /// Bytes that a pixel of the film takes.
     pub fn bytes_per_pixel(&self) -> usize {
-        Film::bytes_per_pixel(&self.settings, &self.arrangement.lights.groups)
+        Film::bytes_per_pixel(&self.settings, &self.arrangement.keep)
     }
 
     pub fn done(&self) -> bool {
@@ -245,7 +254,7 @@ impl Render {
     /// Some wanted pixel has no sample yet.
     pub fn has_gaps(&self) -> bool {
         let mut gaps = false;
-        self.each_block(|b, _| gaps |= b.n == 0);
+        self.each_block(|tile, k, _| gaps |= tile.blocks[k].n == 0);
         gaps
     }
 
@@ -287,12 +296,12 @@ impl Render {
     fn look(&mut self, cell: u32, stop: &AtomicBool) {
         let area = self.settings.area;
         let tracer = self.tracer();
-        let first = looks(area.area()).last() == Some(&cell);
+        let first = looks(area.area(), self.settings.first_pass).last() == Some(&cell);
         let coarse = &self.coarse;
         let rows: Vec<(Vec<picture::Rgb>, Counters)> = (0..area.height.div_ceil(cell))
             .into_par_iter()
             .map(|r| {
-                let mut counters = Counters::default();
+                let mut tally = Tally::default();
                 let y = r * cell;
                 let colours = (0..area.width.div_ceil(cell))
                     .map(|c| {
@@ -301,11 +310,11 @@ impl Render {
                         if seen || stop.load(Ordering::Relaxed) {
                             coarse[(y * area.width + x) as usize]
                         } else {
-                            tracer.sample(area.x + x, area.y + y, 0, 0, &mut counters).0.radiance().to_array()
+                            tracer.sample(area.x + x, area.y + y, 0, 0, &mut tally).0.radiance().to_array()
                         }
                     })
                     .collect();
-                (colours, counters)
+                (colours, tally.counters)
             })
             .collect();
         if stop.load(Ordering::Relaxed) {
@@ -358,12 +367,12 @@ impl Render {
     }
 
     fn advance_tile(&self, tracer: &Tracer, i: usize, upto: u32, stop: &AtomicBool) -> Counters {
-        let mut counters = Counters::default();
+        let mut tally = Tally::default();
         let began = thread_time();
         let mut work: Tile = {
             let tile = self.film.tile(i);
             if tile.behind().is_none_or(|n| n >= upto) || stop.load(Ordering::Relaxed) {
-                return counters;
+                return tally.counters;
             }
             tile.clone()
         };
@@ -384,7 +393,7 @@ impl Render {
                     for index in from..upto {
                         for half in 0..2u32 {
                             let (s, negative) =
-                                tracer.sample(work.bounds.x + x, work.bounds.y + y, half, index, &mut counters);
+                                tracer.sample(work.bounds.x + x, work.bounds.y + y, half, index, &mut tally);
                             work.add(&self.film.layout, pixel, half as usize, index, &s, negative);
                         }
                     }
@@ -392,85 +401,26 @@ impl Render {
                 }
             }
             work.blocks[k].n = upto;
+            work.bring(&self.film.layout, k, &std::mem::take(&mut tally.brought));
         }
         work.spent += thread_time() - began;
         *self.film.tile(i) = work;
         self.film.samples.fetch_add(taken, Ordering::Relaxed);
-        counters
+        tally.counters
     }
 
-    fn judge_tile(&self, i: usize, n: u32) {
-        let s = &self.settings;
-        let mut tile = self.film.tile(i);
-        if !tile.blocks.iter().any(|b| b.running && b.n == n) {
-            return;
-        }
-        let layout = &self.film.layout;
-        let tail = tile.tail(layout);
-        let ranges: Vec<[u32; 4]> = (0..tile.blocks.len()).map(|k| tile.block_range(k, s.block)).collect();
-        let pixels: Vec<u32> = ranges.iter().map(|[x0, x1, y0, y1]| (x1 - x0) * (y1 - y0)).collect();
-        let mut sums = vec![BlockSum::default(); tile.blocks.len()];
-        if s.frame.0 > s.delivered.0.0 {
-            self.judge_delivered(&tile, &tail, &mut sums);
-        } else {
-            for (k, [x0, x1, y0, y1]) in ranges.into_iter().enumerate() {
-                if !tile.blocks[k].running || tile.blocks[k].n != n {
-                    continue;
-                }
-                for y in y0..y1 {
-                    for x in x0..x1 {
-                        let i = (y * tile.bounds.width + x) as usize;
-                        let half = |h| s.view.display(tile.mean(layout, &tail, i, h, n));
-                        sums[k].add(half(0), half(1));
-                    }
-                }
-            }
-        }
-        for (b, sum) in tile.blocks.iter_mut().zip(&sums).filter(|(b, _)| b.running && b.n == n) {
-            b.grain = sum.grain() as f32;
-        }
-        decide(&mut tile.blocks, &pixels, n, s.least, s.most, s.threshold, s.adaptive);
-    }
-
-    /// Grain of an oversize render counts delivered pixels: both halves are reduced first. Pixels beyond the superblock are
-    /// left out, so that nothing outside it matters; at its border that counts up to a tenth too much.
-    fn judge_delivered(&self, tile: &Tile, tail: &[f32; 3], sums: &mut [BlockSum]) {
-        let s = &self.settings;
-        let t = tile.bounds;
-        let step = (s.frame.0 as f64 / s.delivered.0.0 as f64, s.frame.1 as f64 / s.delivered.0.1 as f64);
-        let first = |edge: u32, step: f64| (edge as f64 / step - 0.5).ceil().max(0.0) as u32;
-        let (xs, ys) = (first(t.x, step.0)..first(t.right(), step.0), first(t.y, step.1)..first(t.bottom(), step.1));
-        let across = Weights::tent(step.0, t.x..t.right(), xs.clone());
-        let down = Weights::tent(step.1, t.y..t.bottom(), ys.clone());
-        let half = |h: usize| -> Vec<picture::Rgb> {
-            let mean = |i: usize| {
-                let (x, y) = (t.x + i as u32 % t.width, t.y + i as u32 / t.width);
-                tile.mean(&self.film.layout, tail, i, h, tile.block_of(x, y, s.block).n.max(1))
-            };
-            let all: Vec<picture::Rgb> = (0..t.area()).map(mean).collect();
-            resampled(&all, t.width as usize, &across, &down)
-        };
-        let (a, b) = (half(0), half(1));
-        let block = |i: u32, step: f64, from: u32| (((i as f64 + 0.5) * step) as u32 - from) / s.block;
-        for (i, (a, b)) in a.iter().zip(&b).enumerate() {
-            let (x, y) = (xs.start + i as u32 % across.len() as u32, ys.start + i as u32 / across.len() as u32);
-            let k = block(y, step.1, t.y) * tile.columns + block(x, step.0, t.x);
-            sums[k as usize].add(s.view.display(*a), s.view.display(*b));
-        }
-    }
-
-    /// Visits every block inside the wanted area with its number of wanted pixels.
-    fn each_block(&self, mut f: impl FnMut(&BlockCount, u64)) {
+    /// Visits every block inside the wanted area by its tile and its number there, with its number of wanted pixels.
+    fn each_block(&self, mut f: impl FnMut(&Tile, usize, u64)) {
         let area = self.settings.area;
         for i in 0..self.film.tiles.len() {
             let tile = self.film.tile(i);
-            for (k, b) in tile.blocks.iter().enumerate() {
+            for k in 0..tile.blocks.len() {
                 let [x0, x1, y0, y1] = tile.block_range(k, self.film.block);
                 let overlap = |lo: u32, hi: u32, from: u32, to: u32| hi.min(to).saturating_sub(lo.max(from)) as u64;
                 let w = overlap(tile.bounds.x + x0, tile.bounds.x + x1, area.x, area.right());
                 let h = overlap(tile.bounds.y + y0, tile.bounds.y + y1, area.y, area.bottom());
                 if w * h > 0 {
-                    f(b, w * h);
+                    f(&tile, k, w * h);
                 }
             }
         }
@@ -479,7 +429,7 @@ impl Render {
     pub fn progress(&self) -> Progress {
         let s = &self.settings;
         let mut blocks = Vec::new();
-        self.each_block(|b, p| blocks.push((*b, p)));
+        self.each_block(|tile, k, p| blocks.push((tile.blocks[k], p)));
         let growth = growth(blocks.iter().map(|(b, p)| (b, *p)));
         let (mut pixels, mut settled, mut capped, mut squares, mut known) = (0u64, 0u64, 0u64, 0.0f64, 0u64);
         let (mut worst, mut taken, mut to_come) = (0.0f64, 0.0f64, 0.0f64);
@@ -553,7 +503,6 @@ impl Render {
     pub fn report(&self) -> RenderReport {
         let p = self.progress();
         let spent: u64 = (0..self.film.tiles.len()).map(|i| self.film.tile(i).spent).sum();
-        let shares = self.counters.shares();
         RenderReport {
             seconds: self.seconds,
             processor_seconds: spent as f64 * 1e-9,
@@ -563,14 +512,14 @@ impl Render {
             rays: KINDS
                 .iter()
                 .map(|kind| {
-                    let k = *kind as usize;
+                    let cost = self.counters.of_kind(*kind);
                     let per_sample = |n: u64| n as f64 / p.samples.max(1) as f64;
                     RayCount {
                         kind: *kind,
-                        rays: self.counters.rays[k],
-                        per_sample: per_sample(self.counters.rays[k]),
-                        first_per_sample: per_sample(self.counters.first[k]),
-                        share: shares[k],
+                        rays: cost.rays,
+                        per_sample: per_sample(cost.rays),
+                        first_per_sample: per_sample(self.counters.first[*kind as usize]),
+                        share: self.counters.share(cost),
                     }
                 })
                 .collect(),
@@ -582,14 +531,23 @@ impl Render {
             clamped: self.counters.clamped as f64 / (self.counters.clamped + self.counters.kept).max(1) as f64,
             complete: self.done(),
             history: p.history,
+            ledgers: self.ledgers(),
+            noise: self
+                .settings
+                .parts
+                .then(|| self.plate())
+                .and_then(|p| NoiseLedger::of(&p, &self.settings.view, p.region)),
         }
     }
 
     /// The state from which [`Render::resume`] goes on, bit for bit.
     pub fn save(&self) -> SavedRender {
         let state = self.film.state();
+        let (blocks, brought) = state.brought();
         SavedRender {
             channels: state.channels(),
+            brought,
+            blocks,
             counts: SavedCounts {
                 tiles: state.counts(),
                 round: self.round,
@@ -608,7 +566,7 @@ impl Render {
         saved: &SavedRender,
     ) -> Result<Render, Fault> {
         let mut render = Render::new(stage, description, pool, false)?;
-        let state: Option<FilmState> = render.film.state().refill(&saved.channels, &saved.counts.tiles);
+        let state: Option<FilmState> = render.film.state().refill(&saved.channels, &saved.brought, &saved.counts.tiles);
         if !state.is_some_and(|s| render.film.restore(&s)) {
             return Err(Fault::new(
                 Code::Damaged,

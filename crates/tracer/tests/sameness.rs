@@ -124,7 +124,7 @@ fn a_stopped_saved_and_resumed_render_ends_like_an_undisturbed_one() {
     assert!(!render.done());
     let saved = render.save();
     let json = serde_json::to_string(&saved.counts).unwrap();
-    let saved = SavedRender { channels: saved.channels, counts: serde_json::from_str(&json).unwrap() };
+    let saved = SavedRender { counts: serde_json::from_str(&json).unwrap(), ..saved };
     let mut resumed = Render::resume(stage, d, pool, &saved).unwrap();
     while resumed.step(&AtomicBool::new(false)) {}
     assert_same(&resumed.plate(), &undisturbed);
@@ -154,7 +154,7 @@ fn grain_of_an_oversize_frame_counts_delivered_pixels() {
     let t = uneven(false, "8").with(K::SamplingMost, 16).with(K::FrameOversize, 2.0);
     let render = run(&stage, describe(t, None), 2);
     let d = render.description();
-    let (delivered, _) = render.plate().block_grain(&d.view(), 8).summary();
+    let (delivered, _) = render.plate().block_grain(&d.judging()).summary();
     let judged = render.report().grain;
     // Superblocks are judged by themselves, which counts a little too much at their borders.
     assert!(judged > 0.97 * delivered && judged < 1.12 * delivered, "{judged} against {delivered}");

@@ -66,8 +66,14 @@ knobs! {
         "Samples at which a block stops even if it is still grainy. Half the grain costs four times the samples.";
     SamplingThreshold "sampling.threshold" Sampling "Noise threshold" "share" Real { least: 0.0005, most: 1.0 }, Logarithmic, r(0.01), &[Time, Grain],
         "Grain at which a block counts as clean, as a share of the display range: 1 % is about 2.6 of 255 steps.";
+    SamplingEffort "sampling.effort" Sampling "Effort" "×" Real { least: 0.1, most: 16.0 }, Logarithmic, r(1.0), &[Time, Grain],
+        "Multiplies least and most samples and divides the square of the noise threshold: 2 is about twice the time and 0.71 of the grain, everywhere alike.";
+    SamplingJudge "sampling.judge" Sampling "Judged" "" Choice { names: &["displayed", "delivered", "relative"] }, Linear, name("displayed"), &[Time, Grain],
+        "By what a block counts as clean. Displayed: by the grain on the screen. Delivered: by what the denoiser leaves of it. Relative: by the noise as a share of the light itself, dark places as strictly as bright ones.";
     SamplingBlock "sampling.block" Sampling "Block size" "px" Choice { names: &["4", "8", "16", "32"] }, Linear, name("8"), &[Grain],
         "Side of the blocks in which grain is measured and sampling stops. Small blocks follow detail, large ones measure more surely.";
+    SamplingFirstPass "sampling.first_pass" Sampling "First pass" "px" Choice { names: &["1", "2", "4", "8", "16"] }, Linear, name("16"), &[],
+        "Side of the squares that get one sample each at first, to have a picture at once; finer passes follow. 1 goes straight to whole samples. The result is the same. For a draft whose whole quality is coarse, see oversize below 1.";
     SplitDirect "split.direct" Sampling "Light rays" "" Whole { least: 1, most: 64 }, Linear, w(1), &[Time, Grain],
         "Rays towards lights at the first hit of each sample. More smooths soft shadows without tracing the camera's view again.";
     SplitDiffuse "split.diffuse" Sampling "Diffuse rays" "" Whole { least: 1, most: 64 }, Linear, w(1), &[Time, Grain],
@@ -140,6 +146,8 @@ knobs! {
         "Brightness of the display and of display files; each step of 1 doubles it. Grain is judged in this view. Linear files are never changed.";
     ViewTransform "view.transform" View "View transform" "" Choice { names: &["srgb", "shoulder"] }, Linear, name("srgb"), &[],
         "How light becomes display values. sRGB clips highlights, the shoulder rolls them off. Linear files are never changed.";
-    DeliveryParts "delivery.parts" Delivery "Parts and lights" "" Switch, Linear, Value::Switch(false), &[],
-        "Keeps the picture of every part and of every light group, with position and ids, and writes them to OpenEXR files. Takes several hundred bytes a pixel.";
+    DeliveryParts "delivery.parts" Delivery "Parts and lights" "" Switch, Linear, Value::Switch(true), &[],
+        "Keeps the picture of every part and of every light group, with position and ids: for the noise ledger, for looking at them, and for OpenEXR files. Takes several hundred bytes a pixel, so it rests above 6 million rendered pixels.";
+    DeliveryPartsLarge "delivery.parts_large" Delivery "… of large frames" "" Switch, Linear, Value::Switch(false), &[],
+        "Keeps parts and lights of frames above 6 million rendered pixels too.";
 }

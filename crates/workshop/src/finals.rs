@@ -12,7 +12,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use store::FinalRow;
-use tracer::{Description, Phase, Progress, Render, RenderReport, deliver};
+use tracer::{Description, Limits, Phase, Progress, Render, RenderReport, deliver};
 use tuning::K;
 
 /// Least time between two checkpoints; they also keep below a thirtieth of the time.
@@ -81,7 +81,7 @@ impl Workshop {
             shot_name: self.0.store.shot(row.shot)?.name,
             camera: d.camera.clone(),
             frame: d.frame(),
-            threshold: d.tuning.real(K::SamplingThreshold),
+            threshold: Limits::of(&d.tuning).threshold,
             state,
             budget: row.budget,
             forecast: row.forecast.as_deref().map(|t| parse(t, "forecast")).transpose()?,
@@ -243,7 +243,7 @@ impl Workshop {
         self.0.store.set_machine("write_per_pixel", writing / pixels)?;
         remove_render(&folder);
         let sampling = report.seconds;
-        let clean = report.worst_block <= d.tuning.real(K::SamplingThreshold);
+        let clean = report.worst_block <= Limits::of(&d.tuning).threshold;
         let total = start + sampling + denoise + writing;
         Ok(Some((FinalReport { start, sampling, denoise, writing, total, render: report, clean }, files)))
     }

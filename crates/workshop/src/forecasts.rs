@@ -50,7 +50,7 @@ impl Workshop {
     }
 
     /// Counts of a proof, from memory or from its folder.
-    fn counts(&self, proof: i64, samples: u64) -> Option<Arc<SavedCounts>> {
+    pub(crate) fn counts(&self, proof: i64, samples: u64) -> Option<Arc<SavedCounts>> {
         let key = (proof, samples);
         if let Some((_, c)) = lock(&self.0.counts).iter().find(|(k, _)| *k == key) {
             return Some(c.clone());

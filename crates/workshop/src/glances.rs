@@ -49,6 +49,7 @@ fn small(own: &Tuning) -> Tuning {
         .with(K::SamplingAdaptive, false)
         .with(K::SamplingLeast, 2)
         .with(K::SamplingMost, SAMPLES)
+        .with(K::DeliveryParts, false)
         .with(K::DepthTransmission, own.whole(K::DepthTransmission))
         .with(K::ViewExposure, exposure)
         .with(K::ViewTransform, own.name(K::ViewTransform))

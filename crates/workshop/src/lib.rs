@@ -9,6 +9,7 @@ mod events;
 mod finals;
 mod forecasts;
 mod glances;
+mod ledgers;
 mod library;
 mod parcels;
 mod partials;
@@ -82,6 +83,8 @@ pub(crate) struct Inner {
     /// Held while one test makes way for the next.
     pub changing_test: Mutex<()>,
     pub plates: Mutex<VecDeque<(i64, Arc<picture::Plate>)>>,
+    /// Block grain of proofs, latest last.
+    pub block_maps: Mutex<VecDeque<(i64, Arc<picture::grain::BlockMap>)>>,
     pub denoised: Mutex<VecDeque<(pictures::DenoiseKey, Arc<Vec<picture::Rgb>>)>>,
     pub finals: finals::Desk,
     /// Signalled when the queue or the bench changes.
@@ -109,6 +112,7 @@ impl Workshop {
             counts: Mutex::default(),
             changing_test: Mutex::default(),
             plates: Mutex::default(),
+            block_maps: Mutex::default(),
             denoised: Mutex::default(),
             finals: finals::Desk::default(),
             wake: (Mutex::new(()), Condvar::new()),

@@ -5,7 +5,7 @@ use crate::{Event, Imported, InForce, NewPartial, PartialChange, PartialView, Pr
 use fault::{Code, Fault};
 use std::collections::BTreeMap;
 use store::PartialRow;
-use tuning::{Chosen, Knob, Partial, PartialKind, understood};
+use tuning::{Chosen, Knob, Partial, PartialKind, Tuning, understood};
 
 fn kind_of(row: &PartialRow) -> PartialKind {
     if row.kind == "overlay" { PartialKind::Overlay } else { PartialKind::Preset }
@@ -181,6 +181,12 @@ impl Workshop {
     pub(crate) fn overlays_on(&self, shot: i64) -> Result<Vec<(String, Chosen)>, Fault> {
         let on = self.overlay_ids(shot).into_iter().map(|id| self.partial(id).map(|p| (p.name, p.values)));
         on.collect()
+    }
+
+    /// The tuning in force for tests.
+    pub(crate) fn in_force_tuning(&self, shot: i64) -> Result<Tuning, Fault> {
+        let on = self.overlays_on(shot)?;
+        Ok(self.tuning(shot)?.under(on.iter().map(|(_, v)| v)).0)
     }
 
     /// Knobs that overlays change for tests, with whose the value is.

@@ -2,12 +2,14 @@
 
 use crate::{Legends, Workshop, lock};
 use fault::{Code, Fault};
+use picture::grain::{BlockMap, Judging};
+use picture::noise::part_grain;
 use picture::{Plate, Region, Rgb, Transform, View, denoise, maps};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use tracer::Description;
+use tracer::{Description, Limits};
 use ts_rs::TS;
 use tuning::K;
 
@@ -25,11 +27,19 @@ pub enum Layer {
     Samples,
     Albedo,
     Normal,
+    /// A part or light alone, by name, and its grain against the threshold.
+    Part,
+    PartGrain,
+    /// Share of the first hits' direct light that is in shadow.
+    Shadow,
+    Depth,
 }
 
 /// How a proof is looked at; changing it never renders anything.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Look {
+    /// The part or light of the layers that show one.
+    pub part: String,
     pub view: View,
     /// Blend of the quick denoiser; none for the noisy picture.
     pub denoise: Option<f64>,
@@ -41,9 +51,10 @@ impl Look {
     pub fn of(d: &Description) -> Look {
         let t = &d.tuning;
         Look {
+            part: String::new(),
             view: d.view(),
             denoise: (t.name(K::CleanupDenoise) != "none").then(|| t.real(K::CleanupBlend)),
-            threshold: t.real(K::SamplingThreshold),
+            threshold: Limits::of(t).threshold,
         }
     }
 }
@@ -86,12 +97,28 @@ fn opaque_bytes(view: &View, c: Rgb) -> [u8; 4] {
 
 /// Samples of a delivered pixel at which a block counts as capped.
 fn most_shown(d: &Description) -> u32 {
-    let most = d.tuning.whole(K::SamplingMost).next_multiple_of(2) as f64;
+    let most = 2.0 * Limits::of(&d.tuning).most as f64;
     match d.tuning.real(K::FrameOversize) {
         1.0 => most as u32,
         // Reduced counts scatter a little.
         times => (0.97 * most * times * times) as u32,
     }
+}
+
+/// How a proof's grain is judged and when a block counts as capped; a picture from elsewhere is judged as it is looked at.
+fn judged(d: Option<&Description>, look: &Look) -> (Judging, u32) {
+    d.map_or_else(|| (Judging::displayed(look.view), u32::MAX), |d| (d.judging(), most_shown(d)))
+}
+
+fn layer_of<'a>(plate: &'a Plate, name: &str) -> Result<&'a [f32], Fault> {
+    plate.layers.iter().find(|(n, _)| n == name).map(|(_, v)| v.as_slice()).ok_or_else(|| {
+        Fault::new(
+            Code::NotFound,
+            format!("this proof keeps no picture \"{name}\""),
+            "part",
+            "switch delivery.parts on and test again, or choose another part",
+        )
+    })
 }
 
 /// Proof and blend in thousandths.
@@ -104,12 +131,13 @@ impl Workshop {
             Some(d) => Ok(Look::of(&d)),
             None => {
                 let view = self.picture_view(row.shot, &self.elsewhere(&row)?)?;
-                Ok(Look { view, denoise: None, threshold: 0.01 })
+                Ok(Look { part: String::new(), view, denoise: None, threshold: 0.01 })
             }
         }
     }
 
     pub(crate) fn remember_plate(&self, proof: i64, plate: Arc<Plate>) {
+        lock(&self.0.block_maps).retain(|(id, _)| *id != proof);
         let mut plates = lock(&self.0.plates);
         plates.retain(|(id, _)| *id != proof);
         plates.push_back((proof, plate));
@@ -121,6 +149,7 @@ impl Workshop {
     pub(crate) fn forget_plate(&self, proof: i64) {
         lock(&self.0.plates).retain(|(id, _)| *id != proof);
         lock(&self.0.denoised).retain(|((id, _), _)| *id != proof);
+        lock(&self.0.block_maps).retain(|(id, _)| *id != proof);
     }
 
     /// The present plate of a proof: from the running film, from memory, or from its file.
@@ -203,8 +232,6 @@ impl Workshop {
         let plate = self.plate(proof)?;
         let row = self.0.store.proof(proof)?;
         let d = self.description_of(&row)?;
-        let judged = |d: &Description| (d.view(), d.block(), most_shown(d));
-        let (judging, block, most) = d.as_ref().map_or((look.view, 8, u32::MAX), judged);
         let view = look.view;
         let plain = |pixels: &[Rgb], f: &(dyn Fn(Rgb) -> [u8; 3] + Sync)| -> Vec<[u8; 3]> {
             self.0.screen.install(|| pixels.par_iter().map(|c| f(*c)).collect())
@@ -212,8 +239,32 @@ impl Workshop {
         let rgb = match layer {
             Layer::Picture => plain(&self.delivered(proof, look)?, &|c| view.bytes(c)),
             Layer::Grain => {
-                // Grain was judged in the description's own view.
-                maps::grain_map(&plate, &judging, block, look.threshold, most)
+                let (judging, most) = judged(d.as_ref(), look);
+                let map = self.block_map(proof, &plate, &judging);
+                maps::grain_map(&map, plate.region, &plate.samples, look.threshold, most)
+            }
+            Layer::Part => {
+                let [r, g, b] = ["R", "G", "B"].map(|c| layer_of(&plate, &format!("{}.{c}", look.part)));
+                let (r, g, b) = (r?, g?, b?);
+                let pixels: Vec<Rgb> = (0..r.len()).map(|i| [r[i], g[i], b[i]]).collect();
+                plain(&pixels, &|c| view.bytes(c))
+            }
+            Layer::PartGrain => {
+                let (judging, most) = judged(d.as_ref(), look);
+                layer_of(&plate, &format!("{}.grain", look.part))?;
+                let map = part_grain(&plate, &judging.view, &look.part, judging.block)
+                    .ok_or_else(|| Fault::internal("a part without grain", "picture"))?;
+                maps::grain_map(&map, plate.region, &plate.samples, look.threshold, most)
+            }
+            Layer::Shadow => {
+                let shadow = layer_of(&plate, "shadow.Y")?;
+                shadow.iter().map(|s| [((1.0 - s.clamp(0.0, 1.0)) * 255.0 + 0.5) as u8; 3]).collect()
+            }
+            Layer::Depth => {
+                let far = plate.depth.iter().copied().fold(0.0f32, f32::max).max(1e-6);
+                // Near is bright; the root keeps what is near apart.
+                let grey = |d: &f32| if *d > 0.0 { [(255.0 * (1.0 - (d / far).sqrt())) as u8; 3] } else { [0; 3] };
+                plate.depth.iter().map(grey).collect()
             }
             Layer::Samples => maps::sample_map(&plate),
             Layer::Albedo => plain(&plate.albedo, &|c| View::PLAIN.bytes(c)),
@@ -224,13 +275,33 @@ impl Workshop {
         Ok(Shown::opaque(plate.frame, plate.region, rgb.into_iter()))
     }
 
+    /// Block grain of a proof as its description judges it, from memory once it has ended.
+    fn block_map(&self, proof: i64, plate: &Plate, judging: &Judging) -> Arc<BlockMap> {
+        let running = self.running_test(proof).is_some();
+        if !running && let Some((_, m)) = lock(&self.0.block_maps).iter().find(|(id, _)| *id == proof) {
+            return m.clone();
+        }
+        let map = Arc::new(self.0.screen.install(|| plate.block_grain(judging)));
+        if !running {
+            let mut kept = lock(&self.0.block_maps);
+            kept.push_back((proof, map.clone()));
+            while kept.len() > KEPT {
+                kept.pop_front();
+            }
+        }
+        map
+    }
+
     pub fn legends(&self, proof: i64, threshold: f64) -> Result<Legends, Fault> {
         let plate = self.plate(proof)?;
         let (d, _) = self.measured(proof)?;
-        let most = most_shown(&d);
+        let judging = d.judging();
+        let map = self.block_map(proof, &plate, &judging);
+        let (region, samples) = (plate.region, &plate.samples);
         Ok(Legends {
-            grain: maps::grain_legend(&plate, &d.view(), d.block(), threshold, most),
+            grain: maps::grain_legend(&map, judging.measure, region, samples, threshold, most_shown(&d)),
             samples: maps::sample_legend(&plate),
+            ask: if self.running_test(proof).is_some() { None } else { self.what_if(proof, threshold)? },
         })
     }
 
@@ -238,7 +309,8 @@ impl Workshop {
         let plate = self.plate(proof)?;
         let row = self.0.store.proof(proof)?;
         let d = self.description_of(&row)?;
-        let (judging, block) = d.as_ref().map_or((look.view, 8), |d| (d.view(), d.block()));
+        let (judging, _) = judged(d.as_ref(), look);
+        let block = judging.block;
         let r = plate.region;
         Region { x, y, width: 1, height: 1 }.check(plate.frame)?;
         if x < r.x || y < r.y || x >= r.right() || y >= r.bottom() {
@@ -246,14 +318,11 @@ impl Workshop {
         }
         let i = ((y - r.y) * r.width + (x - r.x)) as usize;
         let value = self.delivered(proof, look)?[i];
-        let near = |v: u32, lo: u32, hi: u32| ((v / block * block).max(lo), ((v / block + 1) * block).min(hi));
-        let ((x0, x1), (y0, y1)) = (near(x, r.x, r.right()), near(y, r.y, r.bottom()));
-        let small = plate.crop(Region { x: x0, y: y0, width: x1 - x0, height: y1 - y0 });
         Ok(PixelReadout {
             value,
             display: look.view.display(value).map(|v| v * 255.0),
             samples: plate.samples[i],
-            grain: small.block_grain(&judging, block).at(x, y),
+            grain: self.block_map(proof, &plate, &judging).at(x, y),
             depth: plate.depth[i],
             block,
         })

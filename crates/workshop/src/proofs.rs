@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 use std::path::Path;
 use std::sync::Arc;
 use store::{ProofRow, now};
-use tracer::Description;
+use tracer::{Description, Ledgers, RenderReport};
 use tuning::{K, Tuning};
 
 /// Deleted proofs can be brought back for so many seconds.
@@ -27,6 +27,11 @@ pub(crate) struct Elsewhere {
     /// Stored as linear light; otherwise brought back from display values.
     pub linear: bool,
     pub eight_bit: bool,
+}
+
+/// A report without the ledgers, which have an address of their own.
+fn short_report(text: &str) -> Result<RenderReport, Fault> {
+    Ok(RenderReport { ledgers: Ledgers::default(), noise: None, ..parse(text, "report")? })
 }
 
 impl Workshop {
@@ -68,7 +73,7 @@ impl Workshop {
             overlays: Vec::new(),
             oversize: 1.0,
             version: String::new(),
-            report: row.report.as_deref().map(|r| parse(r, "report")).transpose()?,
+            report: row.report.as_deref().map(short_report).transpose()?,
             circumstances: None,
             marks: Vec::new(),
             differs: 0,

@@ -15,6 +15,9 @@ use tracer::{Description, Render, SavedCounts, SavedRender, Stage};
 struct Counts {
     /// File name of the film.
     film: String,
+    /// File name of what its blocks have brought, in films of this version.
+    #[serde(default)]
+    brought: Option<String>,
     counts: SavedCounts,
 }
 
@@ -26,14 +29,14 @@ pub(crate) fn film_bytes(area: Region) -> u64 {
 pub(crate) const COUNTS: &str = "counts.json";
 
 fn is_film(name: &str) -> bool {
-    name.starts_with("film-") && name.ends_with(".exr")
+    (name.starts_with("film-") || name.starts_with("brought-")) && name.ends_with(".exr") && !name.contains(['/', '\\'])
 }
 
-/// Removes all films but `keep`.
-fn clear(folder: &Path, keep: &str) {
+/// Removes all films but those of `keep`.
+fn clear(folder: &Path, keep: &[&str]) {
     for entry in std::fs::read_dir(folder).into_iter().flatten().flatten() {
         let name = entry.file_name().to_string_lossy().into_owned();
-        if is_film(&name) && name != keep {
+        if is_film(&name) && !keep.contains(&name.as_str()) {
             let _ = std::fs::remove_file(entry.path());
         }
     }
@@ -41,22 +44,27 @@ fn clear(folder: &Path, keep: &str) {
 
 pub(crate) fn save_render(render: &Render, d: &Description, folder: &Path) -> Result<(), Fault> {
     let saved = render.save();
-    let film = format!("film-{}.exr", render.film().samples());
+    let [film, brought] = ["film", "brought"].map(|kind| format!("{kind}-{}.exr", render.film().samples()));
     let area = render.film().bounds();
     // Noise hardly shrinks, and packing it would hold up the next test.
     write_whole(&folder.join(&film), |out| {
         write_exr(out, d.film_frame(), area, saved.channels, &json(d)?, Packing::None)
     })?;
-    let counts = Counts { film: film.clone(), counts: saved.counts };
+    let (columns, rows) = saved.blocks;
+    write_whole(&folder.join(&brought), |out| {
+        let size = (columns, rows);
+        write_exr(out, size, Region::whole(columns, rows), saved.brought, "one value a block", Packing::None)
+    })?;
+    let counts = Counts { film: film.clone(), brought: Some(brought.clone()), counts: saved.counts };
     write_bytes(&folder.join(COUNTS), json(&counts)?.as_bytes())?;
-    clear(folder, &film);
+    clear(folder, &[&film, &brought]);
     Ok(())
 }
 
 /// Forgets what was put away.
 pub(crate) fn remove_render(folder: &Path) {
     let _ = std::fs::remove_file(folder.join(COUNTS));
-    clear(folder, "");
+    clear(folder, &[]);
 }
 
 fn read_counts(folder: &Path) -> Result<Counts, Fault> {
@@ -78,14 +86,21 @@ impl Workshop {
 
     pub(crate) fn saved_render(&self, d: &Description, folder: &Path) -> Result<(Arc<Stage>, SavedRender), Fault> {
         let counts = read_counts(folder)?;
-        if !is_film(&counts.film) || counts.film.contains(['/', '\\']) {
-            return Err(Fault::internal("the counts name no film", COUNTS));
-        }
-        let path = folder.join(&counts.film);
-        let place = path.display().to_string();
-        let bytes = std::fs::read(&path).map_err(|e| Fault::io(place.clone(), &e))?;
-        let (_, _, channels) = exr_channels(&bytes, &place)?;
+        let read = |name: &str| {
+            if !is_film(name) {
+                return Err(Fault::internal("the counts name no film", COUNTS));
+            }
+            let path = folder.join(name);
+            let place = path.display().to_string();
+            let bytes = std::fs::read(&path).map_err(|e| Fault::io(place.clone(), &e))?;
+            exr_channels(&bytes, &place)
+        };
+        let (.., channels) = read(&counts.film)?;
+        let (blocks, brought) = match &counts.brought {
+            Some(name) => read(name).map(|(size, _, channels)| (size, channels))?,
+            None => ((0, 0), Vec::new()),
+        };
         let stage = self.stage(&(d.scene.clone(), d.environment.clone()), &mut |_| {})?;
-        Ok((stage, SavedRender { channels, counts: counts.counts }))
+        Ok((stage, SavedRender { channels, brought, blocks, counts: counts.counts }))
     }
 }

@@ -1,12 +1,13 @@
 //! Shots: what is rendered, how, and how long it may take.
 
 use crate::{
-    Event, NewRegion, NewShot, RegionView, RevisionView, ShotChange, ShotView, Values, Workshop, json, lock, parse,
+    Event, LightState, NewRegion, NewShot, RegionView, RevisionView, ShotChange, ShotView, Values, Workshop, json,
+    lock, parse,
 };
 use fault::{Code, Fault};
-use scene::ImportReport;
+use scene::{ImportReport, LightEdit, ShotEdits};
 use store::ShotRow;
-use tracer::Description;
+use tracer::{Description, Limits};
 use tuning::{K, Tuning};
 
 pub(crate) fn values(t: &Tuning) -> Values {
@@ -58,6 +59,7 @@ impl Workshop {
             camera,
             budget: check_budget(new.budget)?,
             revision: 1,
+            edits: "{}".into(),
             archived: false,
         };
         let id = self.0.store.add_shot(&row, &json(tuning)?)?;
@@ -102,11 +104,19 @@ impl Workshop {
         let ended = || proofs.iter().filter(|p| p.state != "running" && p.kind != "picture");
         let whole = ended().find(|p| parse::<Description>(&p.description, "proof").is_ok_and(|d| d.region.is_none()));
         let tuning = self.tuning(row.id)?;
+        let edits: ShotEdits = parse(&row.edits, "shot edits")?;
         let d = Description::new("", None, "", tuning.clone());
         let pixels = d.film_frame().0 as u64 * d.film_frame().1 as u64;
         Ok(ShotView {
             id: row.id,
-            most_samples: pixels * tuning.whole(K::SamplingMost) as u64,
+            most_samples: (pixels as f64 * tuning.whole(K::SamplingMost) as f64 * tuning.real(K::SamplingEffort))
+                .round() as u64,
+            threshold: Limits::of(&self.in_force_tuning(row.id)?).threshold,
+            lights: edits
+                .lights
+                .iter()
+                .map(|(name, e)| (name.clone(), LightState { on: e.on, split: e.split }))
+                .collect(),
             rendered: d.film_frame(),
             overlays: self.overlay_ids(row.id),
             in_force: self.in_force(row.id)?,
@@ -160,12 +170,30 @@ impl Workshop {
         if let Some(archived) = change.archived {
             row.archived = archived;
         }
+        let mut edits: ShotEdits = parse(&row.edits, "shot edits")?;
+        let mut words: Vec<String> =
+            before.differences(&after).iter().map(|d| format!("{} {} → {}", d.label, d.a, d.b)).collect();
+        if !change.lights.is_empty() {
+            for (name, to) in &change.lights {
+                let edit = edits.lights.entry(name.clone()).or_default();
+                if let Some(on) = to.on.filter(|on| *on != edit.on) {
+                    edit.on = on;
+                    words.push(format!("light {name} {}", if on { "on" } else { "off" }));
+                }
+                if let Some(split) = to.split.filter(|s| *s != edit.split) {
+                    words.push(format!("rays of {name} {} → {split}", edit.split));
+                    edit.split = split;
+                }
+            }
+            edits.lights.retain(|_, e| *e != LightEdit::default());
+            let stage = self.stage(&(row.scene.clone(), row.environment.clone()), &mut |_| {})?;
+            edits.check(&stage.scene)?;
+            row.edits = json(&edits)?;
+        }
         // A size that cannot be rendered must not become a revision that no test can start from.
         Description::new(&row.scene, None, &row.camera, after.clone()).check()?;
         let old = self.0.store.shot(id)?;
         self.0.store.update_shot(&row)?;
-        let mut words: Vec<String> =
-            before.differences(&after).iter().map(|d| format!("{} {} → {}", d.label, d.a, d.b)).collect();
         if old.camera != row.camera {
             words.push(format!("camera {} → {}", old.camera, row.camera));
         }
@@ -255,7 +283,7 @@ impl Workshop {
     pub(crate) fn description(&self, shot: i64, region: Option<picture::Region>) -> Result<Description, Fault> {
         let row = self.0.store.shot(shot)?;
         let plain = Description::new(&row.scene, row.environment.as_deref(), &row.camera, self.tuning(shot)?);
-        let d = Description { region, ..plain };
+        let d = Description { region, edits: parse(&row.edits, "shot edits")?, ..plain };
         d.check()?;
         Ok(d)
     }

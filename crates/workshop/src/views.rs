@@ -1,15 +1,16 @@
 //! What the floors above see: complete, typed, ready to be sent.
 
 use crate::Circumstances;
-use advice::Brief;
+use advice::{Advice, Brief, Effect, Price};
 use fault::Fault;
 use picture::against::Against;
 use picture::metrics::Metrics;
+use picture::noise::NoiseLedger;
 use picture::{Region, maps::GrainLegend, maps::Swatch};
 use scene::ImportReport;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
-use tracer::{Progress, RenderReport};
+use tracer::{Ledgers, Progress, RayCount, RenderReport, SplitKind};
 use ts_rs::TS;
 use tuning::{Difference, Group, PartialKind, Untaken, Value};
 
@@ -53,9 +54,29 @@ pub struct ShotView {
     pub preset: Option<i64>,
     /// Size of the frame that is rendered: the delivered one times oversize.
     pub rendered: (u32, u32),
+    /// Grain at which tests stop: the threshold in force, with the effort worked in.
+    pub threshold: f64,
+    /// Lights that are edited, by name.
+    pub lights: BTreeMap<String, LightState>,
     /// Samples of the whole frame at the most.
     #[ts(type = "number")]
     pub most_samples: u64,
+}
+
+/// What the shot makes of a light.
+#[derive(Debug, Clone, Serialize, TS)]
+pub struct LightState {
+    pub on: bool,
+    /// Light rays of its own at the first hit.
+    pub split: u32,
+}
+
+/// What is to change about a light.
+#[derive(Debug, Clone, Default, Deserialize, TS)]
+#[ts(optional_fields)]
+pub struct LightChange {
+    pub on: Option<bool>,
+    pub split: Option<u32>,
 }
 
 /// The value of a knob for tests, and the overlay that it comes from.
@@ -365,6 +386,97 @@ pub struct Column {
 pub struct Legends {
     pub grain: GrainLegend,
     pub samples: Vec<Swatch>,
+    /// What adaptive sampling would do at this threshold; none while the proof is rendered.
+    pub ask: Option<WhatIf>,
+}
+
+/// The same picture at another threshold, foretold from stored statistics.
+#[derive(Debug, Clone, Serialize, TS)]
+pub struct WhatIf {
+    /// Seconds of sampling for this proof, as it was and at the threshold.
+    pub took: f64,
+    pub seconds: f64,
+    /// The shot's final at the threshold.
+    pub whole: Brief,
+    pub samples_per_pixel: f64,
+    pub settled: f64,
+    /// This proof had adaptive sampling.
+    pub adaptive: bool,
+}
+
+/// Who causes the grain and what bounces cost, of a proof.
+#[derive(Debug, Clone, Serialize, TS)]
+pub struct LedgerView {
+    #[ts(type = "number")]
+    pub proof: i64,
+    #[ts(type = "number")]
+    pub proof_number: i64,
+    /// Of the part that was asked for; none where no parts were kept.
+    pub noise: Option<NoiseLedger>,
+    pub ledgers: Ledgers,
+    /// Seconds of sampling.
+    pub seconds: f64,
+    pub rays: Vec<RayCount>,
+    /// Knobs by which the shot's tuning differs from the proof's.
+    pub differs: Vec<&'static str>,
+}
+
+/// What knobs cost and buy, and the proof that tells it.
+#[derive(Debug, Clone, Serialize, TS)]
+pub struct PricesView {
+    #[ts(type = "number")]
+    pub proof: i64,
+    #[ts(type = "number")]
+    pub proof_number: i64,
+    /// The shot differs from that proof in knobs whose effect cannot be computed.
+    pub stale: Vec<&'static str>,
+    pub prices: Vec<Price>,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, TS)]
+#[serde(rename_all = "snake_case")]
+pub enum AdviceState {
+    New,
+    Applied,
+    Tried,
+    Dismissed,
+}
+
+/// A line of advice and what became of it.
+#[derive(Debug, Clone, Serialize, TS)]
+pub struct AdviceLine {
+    pub advice: Advice,
+    pub state: AdviceState,
+    /// What came of it, where two proofs show it.
+    pub came: Option<Came>,
+}
+
+/// Two proofs, without a change and with it, and what it did.
+#[derive(Debug, Clone, Serialize, TS)]
+pub struct Came {
+    #[ts(type = "number")]
+    pub without: i64,
+    #[ts(type = "number")]
+    pub with: i64,
+    pub effect: Effect,
+}
+
+#[derive(Debug, Clone, Serialize, TS)]
+pub struct AdviceView {
+    #[ts(type = "number")]
+    pub proof: i64,
+    #[ts(type = "number")]
+    pub proof_number: i64,
+    pub lines: Vec<AdviceLine>,
+    /// Splits of which a test with two rays each would tell more.
+    pub unknown: Vec<SplitKind>,
+}
+
+/// A line of advice is applied, tried or dismissed, or dismissed ones come back.
+#[derive(Debug, Clone, Deserialize, TS)]
+pub struct TakeAdvice {
+    pub key: String,
+    pub state: AdviceState,
 }
 
 #[derive(Debug, Clone, Serialize, TS)]
@@ -405,6 +517,10 @@ pub struct ShotChange {
     #[serde(default)]
     #[ts(type = "Record<string, number | boolean | string>", optional)]
     pub tuning: Values,
+    /// By the light's name.
+    #[serde(default)]
+    #[ts(type = "Record<string, LightChange>", optional)]
+    pub lights: BTreeMap<String, LightChange>,
     /// Live mode: a test that begins with the change.
     pub test: Option<NewTest>,
 }

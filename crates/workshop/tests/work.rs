@@ -23,7 +23,7 @@ fn a_proof_looks_the_same_after_a_restart_and_is_denoised_without_harm() {
         [Layer::Picture, Layer::Grain, Layer::Samples, Layer::Normal].map(|l| shown(&w, id, l)).into();
     assert!(before == after);
     let noisy = w.look_of(id).unwrap();
-    let clean = Look { denoise: Some(1.0), ..noisy };
+    let clean = Look { denoise: Some(1.0), ..noisy.clone() };
     let none = Look { denoise: Some(0.0), ..noisy };
     assert!(w.show(id, Layer::Picture, &clean).unwrap().rgba != before[0]);
     assert!(w.show(id, Layer::Picture, &none).unwrap().rgba == before[0], "blend 0 is the noisy picture");

@@ -1,16 +1,20 @@
 import { useQuery } from "@tanstack/react-query";
 import { get } from "./client";
 import type {
+  AdviceView,
   Comparison,
   EnvironmentView,
   FinalView,
   ForecastView,
   Knob,
+  LedgerView,
   Legends,
   Paper,
   PartialView,
   Preview,
+  PricesView,
   ProofView,
+  Region,
   RegionView,
   RevisionView,
   Rung,
@@ -93,5 +97,34 @@ export const useLegends = (proof: number | null, threshold: number, version: num
     queryKey: ["legends", proof, threshold, version],
     queryFn: () => get<Legends>(`/api/proofs/${proof}/legends?threshold=${threshold}`),
     enabled: wanted && proof !== null,
+    placeholderData: (before) => before,
+  });
+
+/** The ledgers of a proof that has ended; `samples` makes the question new when it has gone further. */
+export const useLedger = (proof: number | null, samples: number, part: Region | null) =>
+  useQuery({
+    queryKey: ["ledger", proof, samples, part],
+    queryFn: () =>
+      get<LedgerView>(
+        `/api/proofs/${proof}/ledger${part ? `?x=${part.x}&y=${part.y}&width=${part.width}&height=${part.height}` : ""}`,
+      ),
+    enabled: proof !== null,
+    placeholderData: (before) => before,
+    retry: false,
+  });
+
+export const useAdvice = (proof: number | null, samples: number) =>
+  useQuery({
+    queryKey: ["advice", proof, samples],
+    queryFn: () => get<AdviceView>(`/api/proofs/${proof}/advice`),
+    enabled: proof !== null,
+    placeholderData: (before) => before,
+    retry: false,
+  });
+
+export const usePrices = (shot: number) =>
+  useQuery({
+    queryKey: ["prices", shot],
+    queryFn: () => get<PricesView | null>(`/api/shots/${shot}/prices`),
     placeholderData: (before) => before,
   });

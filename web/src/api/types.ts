@@ -100,6 +100,8 @@ export type Unit = "mm" | "cm" | "inch";
 
 export type Paper = { name: string, width: number, height: number, };
 
+export type Measure = "displayed" | "delivered" | "relative";
+
 export type Swatch = { 
 /**
  * Grain as a share of the display range, or samples.
@@ -110,7 +112,7 @@ value: number, colour: [number, number, number],
  */
 share: number, };
 
-export type GrainLegend = { threshold: number, swatches: Array<Swatch>, 
+export type GrainLegend = { threshold: number, measure: Measure, swatches: Array<Swatch>, 
 /**
  * Root mean square over the region, and the worst block.
  */
@@ -119,6 +121,48 @@ grain: number, worst_block: number,
  * Share of pixels in blocks at or below the threshold, and in blocks that got the most samples without reaching it.
  */
 below: number, capped: number, };
+
+export type Loss = { mean: number, 
+/**
+ * 99 % of the picture loses no more than this.
+ */
+most: number, worst: number, };
+
+export type NoiseRow = { 
+/**
+ * A part, or a light group as "light …".
+ */
+name: string, 
+/**
+ * Share of the grain's square.
+ */
+share: number, 
+/**
+ * Share of the grain's square that would go if it were free of noise.
+ */
+gain: number, 
+/**
+ * Share of the light.
+ */
+light: number, 
+/**
+ * What the picture would lose without it.
+ */
+loss: Loss, };
+
+export type NoiseLedger = { region: Region, 
+/**
+ * Root mean square displayed grain of the luminance.
+ */
+grain: number, 
+/**
+ * Displayed variance of one camera sample: mean over the pixels.
+ */
+per_sample: number, 
+/**
+ * What pays most first.
+ */
+parts: Array<NoiseRow>, lights: Array<NoiseRow>, };
 
 export type Handling = "read" | "approximated" | "ignored";
 
@@ -212,6 +256,49 @@ per_sample: number, first_per_sample: number,
  */
 share: number, };
 
+export type DepthKind = "all" | "diffuse" | "reflection" | "transmission" | "volume";
+
+export type DepthRow = { bounces: number, rays: number, 
+/**
+ * Share of the sampling time that goes into bringing the light of this bounce.
+ */
+time: number, 
+/**
+ * Share of the light that it brings.
+ */
+light: number, 
+/**
+ * What would be lost if the depth ended here: exact for the limit of all bounces without clamps and tail fill, in the mean
+ * for one kind.
+ */
+loss: Loss, };
+
+export type DepthTable = { kind: DepthKind, rows: Array<DepthRow>, };
+
+export type SplitKind = "direct" | "diffuse" | "reflection" | "transmission";
+
+export type SplitRow = { kind: SplitKind, split: number, 
+/**
+ * Share of the sampling time.
+ */
+time: number, 
+/**
+ * Displayed variance that one such ray alone would have within a camera sample; none where only one starts.
+ */
+within: number | null, };
+
+export type LightCost = { name: string, rays: number, 
+/**
+ * Light rays of its own at the first hit, where shot edits can give it some: lamps and the environment.
+ */
+own: number | null, };
+
+export type Ledgers = { depth: Array<DepthTable>, splits: Array<SplitRow>, 
+/**
+ * Share of the sampling time for the camera's way to the first hit, and for what scatters in media first.
+ */
+camera: number, volume: number, lights: Array<LightCost>, };
+
 export type RenderReport = { 
 /**
  * Wall-clock seconds of sampling.
@@ -236,7 +323,15 @@ clamped: number, complete: boolean,
 /**
  * Grain after each round.
  */
-history: Array<Moment>, };
+history: Array<Moment>, 
+/**
+ * What bounces and splits cost and bring.
+ */
+ledgers: Ledgers, 
+/**
+ * Who causes the grain; none where no parts were kept.
+ */
+noise: NoiseLedger | null, };
 
 export type CauseKind = "start" | "camera" | "direct" | "diffuse" | "reflection" | "transmission" | "volume" | "clean_up" | "files";
 
@@ -248,9 +343,13 @@ export type Forecast = {
  */
 seconds: number, low: number, high: number, causes: Array<Cause>, samples_per_pixel: number, 
 /**
- * Share of the blocks expected to settle.
+ * Seconds of it that go into sampling.
  */
-settled: number, 
+sampling: number, 
+/**
+ * Root mean square grain that is expected, as the judging counts it, and share of the blocks expected to settle.
+ */
+grain: number, settled: number, 
 /**
  * Share of the final's frame that the test has seen.
  */
@@ -265,6 +364,62 @@ measured: boolean,
 needs_test: Array<string>, };
 
 export type Brief = { seconds: number, low: number, high: number, };
+
+export type Basis = "measured" | "extrapolated";
+
+export type Price = { knob: string, 
+/**
+ * The next coarser step.
+ */
+step: Value, 
+/**
+ * Seconds of the final that it would save.
+ */
+seconds: number, 
+/**
+ * Grain of the final now and after the step, as shares of the display range, where grain is what it loses.
+ */
+grain: [number, number] | null, 
+/**
+ * What the picture would lose, where that is its look.
+ */
+look: Loss | null, 
+/**
+ * How the figures came about.
+ */
+from: Basis, };
+
+export type Effect = { 
+/**
+ * Processor time for each camera sample.
+ */
+time: number, 
+/**
+ * Square of the grain at equal samples.
+ */
+variance: number, 
+/**
+ * Time at equal grain: their product.
+ */
+equal: number, };
+
+export type Advice = { 
+/**
+ * Tells rows apart.
+ */
+key: string, title: string, why: string, 
+/**
+ * Knobs to change.
+ */
+changes: Record<string, number | boolean | string>, 
+/**
+ * Lights to switch off.
+ */
+lights_off: Array<string>, effect: Effect, 
+/**
+ * What the picture loses.
+ */
+look: Loss | null, };
 
 export type Event = { "type": "test", shot: number, proof: number, progress: Progress, fault: Fault | null, 
 /**
@@ -301,6 +456,14 @@ preset: number | null,
  * Size of the frame that is rendered: the delivered one times oversize.
  */
 rendered: [number, number], 
+/**
+ * Grain at which tests stop: the threshold in force, with the effort worked in.
+ */
+threshold: number, 
+/**
+ * Lights that are edited, by name.
+ */
+lights: { [key in string]: LightState }, 
 /**
  * Samples of the whole frame at the most.
  */
@@ -482,7 +645,71 @@ columns: Array<Column>,
  */
 reference: number | null, };
 
-export type Legends = { grain: GrainLegend, samples: Array<Swatch>, };
+export type WhatIf = { 
+/**
+ * Seconds of sampling for this proof, as it was and at the threshold.
+ */
+took: number, seconds: number, 
+/**
+ * The shot's final at the threshold.
+ */
+whole: Brief, samples_per_pixel: number, settled: number, 
+/**
+ * This proof had adaptive sampling.
+ */
+adaptive: boolean, };
+
+export type Legends = { grain: GrainLegend, samples: Array<Swatch>, 
+/**
+ * What adaptive sampling would do at this threshold; none while the proof is rendered.
+ */
+ask: WhatIf | null, };
+
+export type LedgerView = { proof: number, proof_number: number, 
+/**
+ * Of the part that was asked for; none where no parts were kept.
+ */
+noise: NoiseLedger | null, ledgers: Ledgers, 
+/**
+ * Seconds of sampling.
+ */
+seconds: number, rays: Array<RayCount>, 
+/**
+ * Knobs by which the shot's tuning differs from the proof's.
+ */
+differs: Array<string>, };
+
+export type PricesView = { proof: number, proof_number: number, 
+/**
+ * The shot differs from that proof in knobs whose effect cannot be computed.
+ */
+stale: Array<string>, prices: Array<Price>, };
+
+export type AdviceState = "new" | "applied" | "tried" | "dismissed";
+
+export type AdviceLine = { advice: Advice, state: AdviceState, 
+/**
+ * What came of it, where two proofs show it.
+ */
+came: Came | null, };
+
+export type Came = { without: number, with: number, effect: Effect, };
+
+export type AdviceView = { proof: number, proof_number: number, lines: Array<AdviceLine>, 
+/**
+ * Splits of which a test with two rays each would tell more.
+ */
+unknown: Array<SplitKind>, };
+
+export type TakeAdvice = { key: string, state: AdviceState, };
+
+export type LightState = { on: boolean, 
+/**
+ * Light rays of its own at the first hit.
+ */
+split: number, };
+
+export type LightChange = { on?: boolean, split?: number, };
 
 export type SceneView = { hash: string, name: string, report: ImportReport, };
 
@@ -499,6 +726,10 @@ export type ShotChange = { name?: string, camera?: string, budget?: number,
  * Hash of another environment; empty for none.
  */
 environment?: string, archived?: boolean, tuning?: Record<string, number | boolean | string>, 
+/**
+ * By the light's name.
+ */
+lights?: Record<string, LightChange>, 
 /**
  * Live mode: a test that begins with the change.
  */
@@ -520,7 +751,7 @@ region?: Region,
  */
 live?: boolean, };
 
-export type Layer = "picture" | "grain" | "samples" | "albedo" | "normal";
+export type Layer = "picture" | "grain" | "samples" | "albedo" | "normal" | "part" | "part_grain" | "shadow" | "depth";
 
 export type PixelReadout = { 
 /**

@@ -8,6 +8,11 @@ import { useForecast, useKnobs, useProofs, useShot } from "../api/queries";
 import type { FinalView, Layer, ProofView, ShotView } from "../api/types";
 import { useShotAct } from "../api/useShotAct";
 import { useAct } from "../app/useAct";
+import { AdviceList } from "../causes/AdviceList";
+import { Bounces } from "../causes/Bounces";
+import { Causes } from "../causes/Causes";
+import { picturePass, type Pass } from "../causes/names";
+import { PassPicker } from "../causes/PassPicker";
 import { usePictureDrop } from "../library/usePictureDrop";
 import { CameraPicker } from "./CameraPicker";
 import { FinalDialog } from "./FinalDialog";
@@ -22,6 +27,7 @@ import type { CompareMode } from "./Stage";
 import { modes, StageArea } from "./StageArea";
 import { TestBar } from "./TestBar";
 import { TimeBill } from "./TimeBill";
+import { Tray, type TrayTab } from "./Tray";
 import { TuningPanel } from "./TuningPanel";
 import { useKeys } from "./useKeys";
 import { useRegion } from "./useRegion";
@@ -61,7 +67,8 @@ function Bench({ shot }: { shot: ShotView }) {
   const [hold, setHold] = useState(false);
   const [others, setOthers] = useState<number[]>([]);
   const [referenceId, setReference] = useState<number | null>(null);
-  const [layer, setLayer] = useState<Layer>("picture");
+  const [pass, setPass] = useState<Pass>(picturePass);
+  const [tab, setTab] = useState<TrayTab>("proofs");
   const [mode, setMode] = useState<CompareMode>("off");
   const [loupe, setLoupe] = useState(false);
   const [live, setLive] = useState(false);
@@ -138,7 +145,7 @@ function Bench({ shot }: { shot: ShotView }) {
   const change = useCallback(
     async (body: Record<string, unknown>) => {
       // In live mode the test begins with the change, in one request.
-      const tests = live && ("tuning" in body || "camera" in body);
+      const tests = live && ("tuning" in body || "camera" in body || "lights" in body);
       if (tests) {
         choose(null);
         setHold(true);
@@ -182,6 +189,17 @@ function Bench({ shot }: { shot: ShotView }) {
     setReference(id);
     if (id === null) setMode((m) => (m === "look" ? "off" : m));
   }, []);
+  const setRays = useCallback(
+    (light: string, split: number) => void change({ lights: { [light]: { split } } }),
+    [change],
+  );
+  /** Shows a pair of proofs, the first as A. */
+  const compareTwo = useCallback((a: number, b: number) => {
+    choose(b);
+    setOthers([a]);
+    setMode("wipe");
+    setPass(picturePass);
+  }, []);
   const chooseCamera = useCallback((camera: string) => void change({ camera }), [change]);
   const endComparing = () => {
     setOthers([]);
@@ -205,7 +223,7 @@ function Bench({ shot }: { shot: ShotView }) {
       ArrowDown: [0, 1],
     };
     const arrow = arrows[e.key];
-    if (digit) setLayer(digit[0]);
+    if (digit) setPass({ layer: digit[0], part: "" });
     else if (arrow && region) {
       const k = e.shiftKey ? 10 : 1;
       setRegion(fitted({ ...region, x: region.x + arrow[0] * k, y: region.y + arrow[1] * k }, frame));
@@ -251,6 +269,18 @@ function Bench({ shot }: { shot: ShotView }) {
           break;
         case "o":
           setLoupe((l) => !l);
+          break;
+        case "n":
+          setTab("causes");
+          break;
+        case "b":
+          setTab("bounces");
+          break;
+        case "a":
+          setTab("advice");
+          break;
+        case "e":
+          setTab("proofs");
           break;
         case "d":
           void shotAct("PUT", "/overlays", []);
@@ -310,10 +340,11 @@ function Bench({ shot }: { shot: ShotView }) {
         <div className="stage-tools">
           <Segmented<Layer>
             size="small"
-            value={layer}
-            onChange={setLayer}
+            value={pass.layer}
+            onChange={(layer) => setPass({ layer, part: "" })}
             options={layers.map(([value, label]) => ({ value, label }))}
           />
+          <PassPicker proof={shown} pass={pass} choose={setPass} />
           <RegionBar
             shot={shot.id}
             region={region}
@@ -329,7 +360,7 @@ function Bench({ shot }: { shot: ShotView }) {
           shot={shot}
           frame={frame}
           look={look}
-          layer={layer}
+          pass={pass}
           mode={modeNow}
           setMode={setMode}
           shown={shown}
@@ -356,39 +387,65 @@ function Bench({ shot }: { shot: ShotView }) {
           shown={shown}
           pull={pull}
         />
-        <div className="tray">
-          <ProofSheet
-            head={
+        <Tray tab={tab} choose={setTab} count={proofs.length}>
+          {(head, tools) =>
+            tab === "proofs" ? (
+              <ProofSheet
+                head={
+                  <>
+                    {head}
+                    {drop.over && <span className="caution">drop pictures to lay them into the sheet</span>}
+                    {drop.busy && <span className="second">{drop.busy}</span>}
+                  </>
+                }
+                tail={
+                  <>
+                    {comparing ? (
+                      <span className="second">
+                        {compared.map((s) => `${s.letter} ${proofTitle(s.proof)}`).join(" ↔ ")} ·{" "}
+                        <button onClick={endComparing}>end comparing</button>
+                      </span>
+                    ) : (
+                      <span className="second">A|B on a proof compares it</span>
+                    )}
+                    <button className="second" onClick={() => setHelp(true)}>
+                      keys ?
+                    </button>
+                    {tools}
+                  </>
+                }
+                proofs={proofs}
+                shown={shown?.id ?? null}
+                letters={letters}
+                reference={referenceId}
+                show={choose}
+                compare={compare}
+                setReference={measureAgainst}
+              />
+            ) : (
               <>
-                <b>Proofs</b> <span className="pill">{proofs.length}</span>
-                {drop.over && <span className="caution">drop pictures to lay them into the sheet</span>}
-                {drop.busy && <span className="second">{drop.busy}</span>}
-              </>
-            }
-            tail={
-              <>
-                {comparing ? (
-                  <span className="second">
-                    {compared.map((s) => `${s.letter} ${proofTitle(s.proof)}`).join(" ↔ ")} ·{" "}
-                    <button onClick={endComparing}>end comparing</button>
-                  </span>
-                ) : (
-                  <span className="second">A|B on a proof compares it</span>
+                <div className="tray-head">
+                  {head}
+                  <span className="grow" />
+                  {shown && <span className="second">{`proof ${proofTitle(shown)}`}</span>}
+                  {tools}
+                </div>
+                {tab === "causes" && (
+                  <Causes
+                    shot={shot}
+                    proof={shown}
+                    region={region}
+                    pass={pass}
+                    show={setPass}
+                    setRays={setRays}
+                  />
                 )}
-                <button className="second" onClick={() => setHelp(true)}>
-                  keys ?
-                </button>
+                {tab === "bounces" && <Bounces shot={shot} proof={shown} set={set} />}
+                {tab === "advice" && <AdviceList proof={shown} compare={compareTwo} />}
               </>
-            }
-            proofs={proofs}
-            shown={shown?.id ?? null}
-            letters={letters}
-            reference={referenceId}
-            show={choose}
-            compare={compare}
-            setReference={measureAgainst}
-          />
-        </div>
+            )
+          }
+        </Tray>
       </div>
 
       <TuningPanel shot={shot} knobs={knobs} set={set} compared={compared} reference={reference} />

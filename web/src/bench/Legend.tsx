@@ -1,5 +1,6 @@
-import type { Legends, Swatch } from "../api/types";
-import { percent, steps } from "../app/format";
+import { Slider } from "antd";
+import type { Legends, Measure, Swatch, WhatIf } from "../api/types";
+import { duration, percent, spoken, steps } from "../app/format";
 
 function Bars({ swatches, text, mark }: { swatches: Swatch[]; text: (v: number) => string; mark?: number }) {
   const most = Math.max(...swatches.map((s) => s.share), 1e-9);
@@ -20,7 +21,43 @@ function Bars({ swatches, text, mark }: { swatches: Swatch[]; text: (v: number) 
   );
 }
 
-export function Legend({ legends, layer }: { legends: Legends; layer: "grain" | "samples" }) {
+interface Props {
+  legends: Legends;
+  layer: "grain" | "samples";
+  /** The threshold in force, and another one that is asked about. */
+  inForce: number;
+  asked: number | null;
+  ask: (threshold: number | null) => void;
+}
+
+const judged: Record<Measure, string> = {
+  displayed: "Grain",
+  delivered: "Grain after the denoiser",
+  relative: "Noise relative to the light",
+};
+
+/** The slider's positions are twelfths of an octave around the threshold in force. */
+const FINE = 12;
+
+function Ask({ w, asked, inForce }: { w: WhatIf; asked: boolean; inForce: number }) {
+  const more = w.seconds / Math.max(w.took, 1e-3);
+  return (
+    <div className="legend-ask" data-testid="what-if">
+      {!w.adaptive && (
+        <span>
+          {`Adaptive is off. At ${percent(inForce, 2)} it would have taken ${duration(w.seconds)} instead of ${duration(w.took)}${more < 1 ? `: ${percent(1 - more, 0)} saved` : ""}.`}
+        </span>
+      )}
+      {(asked || w.adaptive) && (
+        <span>
+          {`${asked ? "Then" : "At this threshold"} the final takes about ${spoken(w.whole.seconds)} (${spoken(w.whole.low)} to ${spoken(w.whole.high)}), this part ${duration(w.seconds)}; ${w.samples_per_pixel.toFixed(0)} samples a pixel, ${percent(w.settled, 0)} settled.`}
+        </span>
+      )}
+    </div>
+  );
+}
+
+export function Legend({ legends, layer, inForce, asked, ask }: Props) {
   if (layer === "samples") {
     const s = legends.samples;
     return (
@@ -38,10 +75,12 @@ export function Legend({ legends, layer }: { legends: Legends; layer: "grain" | 
   }
   const g = legends.grain;
   const mark = g.swatches.findIndex((s) => s.value >= g.threshold * 0.999);
+  const at = asked ?? inForce;
   return (
-    <div className="legend" data-testid="legend">
+    <div className="legend grain-legend" data-testid="legend">
       <header>
-        Grain, about {percent(g.grain, 2)} = {steps(g.grain)} of 255 steps
+        {judged[g.measure]}, about {percent(g.grain, 2)}
+        {g.measure !== "relative" && ` = ${steps(g.grain)} of 255 steps`}
       </header>
       <Bars swatches={g.swatches} text={(v) => percent(v, 2)} mark={mark} />
       <div className="legend-ends">
@@ -53,6 +92,19 @@ export function Legend({ legends, layer }: { legends: Legends; layer: "grain" | 
         {percent(g.below, 0)} at or below · {percent(g.capped, 0)} capped <span className="hatch" /> · worst
         block {percent(g.worst_block)}
       </footer>
+      <div className="legend-slider">
+        <span>and at {percent(at, 2)}?</span>
+        <Slider
+          min={-4 * FINE}
+          max={4 * FINE}
+          value={Math.round(Math.log2(at / inForce) * FINE)}
+          tooltip={{ open: false }}
+          onChange={(v) => ask(v === 0 ? null : Math.min(1, inForce * Math.pow(2, v / FINE)))}
+          ariaLabelForHandle="Ask about another threshold"
+        />
+        {asked !== null && <button onClick={() => ask(null)}>back</button>}
+      </div>
+      {legends.ask && <Ask w={legends.ask} asked={asked !== null} inForce={at} />}
     </div>
   );
 }

@@ -1,8 +1,9 @@
 import { Button, InputNumber, Segmented, Tooltip } from "antd";
-import { useState } from "react";
+import { useMemo, useState } from "react";
 import { useLiveValue, useRunning } from "../api/live";
 import { useLegends } from "../api/queries";
-import type { Layer, ProofView, Region, ShotView } from "../api/types";
+import type { ProofView, Region, ShotView } from "../api/types";
+import { partName, type Pass } from "../causes/names";
 import { Legend } from "./Legend";
 import { pictureAddress, type Look } from "./look";
 import { proofTitle } from "./ProofSheet";
@@ -21,7 +22,7 @@ interface Props {
   shot: ShotView;
   frame: [number, number];
   look: Look;
-  layer: Layer;
+  pass: Pass;
   mode: CompareMode;
   setMode: (m: CompareMode) => void;
   shown: ProofView | undefined;
@@ -43,30 +44,40 @@ interface Props {
 
 const ended = (p: ProofView | undefined) => p?.report?.samples ?? 0;
 
-function caption(shot: ShotView, shown: ProofView | undefined, rendering: boolean): string {
+function caption(shot: ShotView, shown: ProofView | undefined, rendering: boolean, pass: Pass): string {
   if (!shown) return `camera ${shot.camera} · nothing rendered yet`;
   const where = shown.camera ? `camera ${shown.camera}` : "from elsewhere";
   const part = shown.region
     ? `region ${shown.region.width} × ${shown.region.height}`
     : `whole frame ${shown.frame[0]} × ${shown.frame[1]}`;
   const drafts = shown.overlays.length ? ` · drafts ${shown.overlays.join(", ")}` : "";
-  return `${rendering ? "rendering" : "proof"} ${proofTitle(shown)} · ${where} · ${part}${drafts}`;
+  const alone =
+    pass.layer === "part"
+      ? ` · ${partName(pass.part)} alone`
+      : pass.layer === "part_grain"
+        ? ` · grain of ${partName(pass.part)} alone`
+        : "";
+  return `${rendering ? "rendering" : "proof"} ${proofTitle(shown)} · ${where} · ${part}${drafts}${alone}`;
 }
 
 /** The stage with its pictures, which follow every report of a running test, and what stands over it. */
 export function StageArea(p: Props) {
-  const { shot, look, layer, mode, shown, shownId, compared, reference } = p;
+  const { shot, pass, mode, shown, shownId, compared, reference } = p;
+  const { layer } = pass;
   const [gain, setGain] = useState(8);
+  /** A threshold that is asked about, beside the one in force. */
+  const [asked, ask] = useState<number | null>(null);
+  const look = useMemo(() => (asked === null ? p.look : { ...p.look, threshold: asked }), [p.look, asked]);
   const running = useRunning(shot.id);
   // The last report after the end brings the finished picture.
   const version = useLiveValue((l) => (l.test?.proof === shownId ? l.test.version : 0));
   const comparing = compared.length > 1;
   const beside = comparing ? compared.filter((_, i) => i !== 1).map((s) => s.proof) : [];
-  const picture = usePicture(pictureAddress(shownId, look, layer), version + ended(shown), p.hold);
+  const picture = usePicture(pictureAddress(shownId, look, pass), version + ended(shown), p.hold);
   const pictures = [
-    usePicture(pictureAddress(beside[0]?.id, look, layer), ended(beside[0])),
-    usePicture(pictureAddress(beside[1]?.id, look, layer), ended(beside[1])),
-    usePicture(pictureAddress(beside[2]?.id, look, layer), ended(beside[2])),
+    usePicture(pictureAddress(beside[0]?.id, look, pass), ended(beside[0])),
+    usePicture(pictureAddress(beside[1]?.id, look, pass), ended(beside[1])),
+    usePicture(pictureAddress(beside[2]?.id, look, pass), ended(beside[2])),
   ];
   const a = beside[0];
   const map =
@@ -76,8 +87,8 @@ export function StageArea(p: Props) {
         ? `/api/look-change?a=${reference.id}&b=${shown.id}&gain=${gain}`
         : null;
   const mapPicture = usePicture(map, ended(shown));
-  const backdrop = usePicture(pictureAddress(shown?.region ? p.whole?.id : null, look, "picture"), 0);
-  const wantLegend = (layer === "grain" || layer === "samples") && mode === "off";
+  const backdrop = usePicture(pictureAddress(shown?.region ? p.whole?.id : null, p.look), 0);
+  const wantLegend = ["grain", "samples", "part_grain"].includes(layer) && mode === "off";
   const legends = useLegends(
     shown?.kind === "picture" ? null : (shown?.id ?? null),
     look.threshold,
@@ -104,7 +115,7 @@ export function StageArea(p: Props) {
         loupe={p.loupe}
         proof={shown?.id ?? null}
         look={look}
-        caption={caption(shot, shown, running === shown?.id)}
+        caption={caption(shot, shown, running === shown?.id, pass)}
       />
       {(comparing || reference) && (
         <div className="stage-modes">
@@ -140,7 +151,15 @@ export function StageArea(p: Props) {
           </Tooltip>
         </div>
       )}
-      {wantLegend && legends.data && <Legend legends={legends.data} layer={layer as "grain" | "samples"} />}
+      {wantLegend && legends.data && (
+        <Legend
+          legends={legends.data}
+          layer={layer === "samples" ? "samples" : "grain"}
+          inForce={p.look.threshold}
+          asked={asked}
+          ask={ask}
+        />
+      )}
     </div>
   );
 }

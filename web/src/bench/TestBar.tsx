@@ -118,7 +118,7 @@ function TestProgress({ shot, shown }: { shot: ShotView; shown: ProofView | unde
   const p = mine?.progress;
   const running = useRunning(shot.id) !== null;
   const force = (id: string) => shot.in_force.find((f) => f.id === id)?.value ?? shot.tuning[id];
-  const threshold = Number(force("sampling.threshold"));
+  const threshold = shot.threshold;
   const most = Number(
     shown && mine?.proof === shown.id ? shown.tuning["sampling.most"] : force("sampling.most"),
   );

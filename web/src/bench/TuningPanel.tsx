@@ -2,13 +2,15 @@ import { RedoOutlined, UndoOutlined } from "@ant-design/icons";
 import { Button, Tooltip } from "antd";
 import { memo, useState } from "react";
 import { useShotAct } from "../api/useShotAct";
-import { usePartials } from "../api/queries";
-import type { Group, InForce, Knob, ProofView, ShotView } from "../api/types";
+import { usePartials, usePrices } from "../api/queries";
+import type { Group, InForce, Knob, PricesView, ProofView, ShotView } from "../api/types";
 import { count } from "../app/format";
 import { CompareTable } from "./CompareTable";
 import { groups } from "./groups";
 import { History } from "./History";
+import { inTable, PathsTable } from "./PathsTable";
 import { Presets } from "./Presets";
+import { PriceTag } from "./Price";
 import { ValueField, valueText, type Value } from "./ValueField";
 
 interface RowProps {
@@ -19,9 +21,10 @@ interface RowProps {
   compared: Value | undefined;
   preset: Value | undefined;
   force: InForce | undefined;
+  prices: PricesView | null | undefined;
 }
 
-const Row = memo(function Row({ knob, value, change, compared, preset, force }: RowProps) {
+const Row = memo(function Row({ knob, value, change, compared, preset, force, prices }: RowProps) {
   const set = (v: Value) => change({ [knob.id]: v });
   const changed = value !== knob.default;
   const apart = compared !== undefined && compared !== value;
@@ -77,6 +80,7 @@ const Row = memo(function Row({ knob, value, change, compared, preset, force }: 
       <span className="knob-value">
         <ValueField knob={knob} value={value} set={set} />
       </span>
+      <PriceTag knob={knob} view={prices} />
       {force && (
         <span className="knob-force" data-force={knob.id}>
           {`tests: ${valueText(knob, force.value)} by ${force.whose}`}
@@ -100,7 +104,9 @@ export const TuningPanel = memo(function TuningPanel({ shot, knobs, set, compare
   const partials = usePartials();
   const change = useShotAct(shot.id);
   const go = (n: number | null) => n !== null && void change("POST", `/revisions/${n}`);
+  const prices = usePrices(shot.id).data;
   const other = compared[0]?.proof;
+  const shown = (compared[1] ?? compared[0])?.proof;
   const preset = partials.data?.find((p) => p.id === shot.preset);
   const defaults = (list: Knob[]) =>
     set(
@@ -149,7 +155,9 @@ export const TuningPanel = memo(function TuningPanel({ shot, knobs, set, compare
           </button>
         )}
         {groups.map(([group, title]) => {
-          const rows = knobs.filter((k) => k.group === group);
+          // The table of paths holds splits, depths and clamps, whatever their groups.
+          const own = (k: Knob) => (inTable.has(k.id) ? group === "paths" : k.group === group);
+          const rows = knobs.filter(own);
           const changed = rows.filter((k) => shot.tuning[k.id] !== k.default);
           const fold = folded.includes(group);
           return (
@@ -172,17 +180,30 @@ export const TuningPanel = memo(function TuningPanel({ shot, knobs, set, compare
                 )}
               </h3>
               {!fold &&
-                rows.map((k) => (
-                  <Row
-                    key={k.id}
-                    knob={k}
-                    value={shot.tuning[k.id] as Value}
-                    change={set}
-                    compared={other?.tuning[k.id] as Value | undefined}
-                    preset={preset?.values[k.id] as Value | undefined}
-                    force={shot.in_force.find((f) => f.id === k.id)}
-                  />
-                ))}
+                rows
+                  .filter((k) => !inTable.has(k.id))
+                  .map((k) => (
+                    <Row
+                      key={k.id}
+                      knob={k}
+                      value={shot.tuning[k.id] as Value}
+                      change={set}
+                      compared={other?.tuning[k.id] as Value | undefined}
+                      preset={preset?.values[k.id] as Value | undefined}
+                      force={shot.in_force.find((f) => f.id === k.id)}
+                      prices={prices}
+                    />
+                  ))}
+              {!fold && group === "paths" && (
+                <PathsTable
+                  shot={shot}
+                  knobs={knobs}
+                  set={set}
+                  prices={prices}
+                  rays={shown?.report?.rays}
+                  other={other?.tuning}
+                />
+              )}
               {!fold && group === "sampling" && (
                 <p className="footnote">
                   {`At most ${count(shot.most_samples)} samples for this frame of ${shot.rendered[0]} × ${shot.rendered[1]} rendered pixels.`}

@@ -1,4 +1,5 @@
-import type { Layer, ShotView } from "../api/types";
+import type { ShotView } from "../api/types";
+import { picturePass, type Pass } from "../causes/names";
 
 /** How pictures are shown: the shot's own view, denoiser and threshold. Changing it renders nothing. */
 export interface Look {
@@ -18,18 +19,23 @@ export function lookOf(shot: ShotView): Look {
     transform: String(t["view.transform"]),
     denoise: String(t["cleanup.denoise"]),
     blend: Number(t["cleanup.blend"]),
-    threshold: Number(t["sampling.threshold"]),
+    threshold: shot.threshold,
   };
 }
 
-export function lookQuery(look: Look, layer?: Layer): string {
+export function lookQuery(look: Look, pass?: Pass): string {
   const q = new URLSearchParams(Object.entries(look).map(([k, v]) => [k, String(v)]));
-  if (layer) q.set("layer", layer);
+  if (pass) q.set("layer", pass.layer);
+  if (pass?.part) q.set("part", pass.part);
   return q.toString();
 }
 
-export function pictureAddress(proof: number | undefined | null, look: Look, layer: Layer): string | null {
+export function pictureAddress(
+  proof: number | undefined | null,
+  look: Look,
+  pass: Pass = picturePass,
+): string | null {
   return proof === undefined || proof === null
     ? null
-    : `/api/proofs/${proof}/picture?${lookQuery(look, layer)}`;
+    : `/api/proofs/${proof}/picture?${lookQuery(look, pass)}`;
 }

@@ -19,7 +19,14 @@ impl Tracer<'_> {
         }
         let first = expected.is_some();
         let rays = if first { self.settings.split_direct } else { 1 };
+        let strongest = strongest(&bsdf.weights);
+        let mut scatter = (rays > 1).then(|| Scatter::new(work.out.radiance()));
         for j in 0..rays {
+            if j > 0
+                && let Some(s) = &mut scatter
+            {
+                s.ray(work.out.radiance());
+            }
             let sampler = if first { path.sampler.split(0, j, rays) } else { path.sampler };
             let [choice, u, v, _] = sampler.set(path.key(set::LIGHT));
             let Some((which, chance)) = lights.choose(odds, receiver, choice) else { break };
@@ -29,6 +36,10 @@ impl Tracer<'_> {
             }
             let shot = Shot { which, chance: chance * rays as f32, u: Vec2::new(u, v) };
             self.light_ray(path, point, bsdf, expected, shot, work);
+        }
+        if let Some(mut s) = scatter {
+            s.ray(work.out.radiance());
+            work.tally.brought.scatter(0, s.rays(), rays as f32, rays);
         }
         if first {
             for which in &lights.split {
@@ -41,7 +52,7 @@ impl Tracer<'_> {
                 }
             }
         }
-        work.clock.charge(work.counters, RayKind::Direct);
+        work.charge(|| path.charge_light(strongest));
     }
 
     fn light_ray(
@@ -84,7 +95,7 @@ impl Tracer<'_> {
                 [power_heuristic(p, mixed); 3]
             }
         };
-        work.counters.rays[RayKind::Direct as usize] += 1;
+        work.count(path.charge_light(strongest(&bsdf.weights)));
         let origin = point.leave(l.direction);
         // From where the ray really starts to the very point on the light.
         let aim = Aim::new(origin, point.position, l.direction, l.distance, l.reach);
@@ -95,7 +106,8 @@ impl Tracer<'_> {
         };
         let seen = self.seen(path, shot.which, aim, point.position, inside);
         if path.bounce == 0 {
-            work.counters.first[RayKind::Direct as usize] += 1;
+            work.tally.counters.first[RayKind::Direct as usize] += 1;
+            work.tally.counters.light_rays[manner.group as usize] += 1;
             let all: Vec3 = e.f.iter().sum::<Vec3>() * light * path.throughput;
             let (whole, lit) = (luminance(all.to_array()), luminance((all * seen).to_array()));
             work.out.lit[0] += whole;
@@ -108,12 +120,15 @@ impl Tracer<'_> {
         match path.part {
             None => {
                 for (k, weight) in weights.into_iter().enumerate() {
-                    self.add_by(path, part_of(k, false), manner.group, common * e.f[k] * weight, 1, work);
+                    let light = common * e.f[k] * weight;
+                    self.add_by(path, part_of(k, false), manner.group, light, &path.used_by(k), 1, work);
                 }
             }
             Some(kind) => {
-                let f: Vec3 = (0..3).map(|k| e.f[k] * weights[k]).sum();
-                self.add_by(path, part_of(kind, true), manner.group, common * f, 1, work);
+                for (k, weight) in weights.into_iter().enumerate().filter(|(k, _)| e.f[*k] != Vec3::ZERO) {
+                    let light = common * e.f[k] * weight;
+                    self.add_by(path, part_of(kind, true), manner.group, light, &path.used_by(k), 1, work);
+                }
             }
         }
     }
@@ -190,6 +205,11 @@ impl Tracer<'_> {
         }
         Vec3::ZERO
     }
+}
+
+/// The kind that carries most of the light.
+pub(super) fn strongest(weights: &[f32; 3]) -> usize {
+    (0..3).max_by(|a, b| weights[*a].total_cmp(&weights[*b])).unwrap_or(0)
 }
 
 /// A ray towards a light.

@@ -58,12 +58,12 @@ impl Tracer<'_> {
             Some(pdf) if !manner.only_sampled() => power_heuristic(chance * density * pdf, m.density(at) * phase),
             _ => 1.0,
         };
-        work.counters.rays[RayKind::Direct as usize] += 1;
+        work.count(path.charge_light(VOLUME));
         let aim = Aim { origin: position, direction: l.direction, distance: l.distance, reach: l.reach };
         let seen = self.seen(path, which, aim, position, Some(*m).filter(|_| path.in_solid));
-        work.clock.charge(work.counters, RayKind::Direct);
+        work.charge(|| path.charge_light(VOLUME));
         let part = part_of(path.part.unwrap_or(VOLUME), path.bounce > 0);
-        self.add_by(path, part, manner.group, value * seen * weight, 1, work);
+        self.add_by(path, part, manner.group, value * seen * weight, &path.used_by(VOLUME), 1, work);
     }
 
     /// The path after a scattering in a medium.

@@ -57,11 +57,11 @@ fn estimate(stage: &Stage, size: f32, strategy: usize) -> (f64, f64) {
     let view = ViewRays::still(&stage.scene.cameras[0], settings.frame);
     let filter = FilterSampler::new(settings.filter, settings.filter_radius);
     let tracer = Tracer { stage, settings: &settings, arrangement: &arrangement, view: &view, filter: &filter };
-    let mut counters = Counters::default();
+    let mut tally = Tally::default();
     let (mut sum, mut square, n) = (0.0, 0.0, 256 * 256);
     for pixel in 0..256 {
         for i in 0..256 {
-            let (s, _) = tracer.sample(pixel % 16, pixel / 16, 0, i, &mut counters);
+            let (s, _) = tracer.sample(pixel % 16, pixel / 16, 0, i, &mut tally);
             let y = luminance(s.radiance().to_array()) as f64;
             sum += y;
             square += y * y;

@@ -1,0 +1,151 @@
+//! What knobs cost and buy: the seconds of the final that a knob's next coarser step would save with the rest equal, and
+//! what that step would lose. Prices do not add up: each holds while all others stay.
+//!
+//! Counts and thresholds come from the forecast with the step taken. Depths come from the depth ledger: the time of the
+//! deepest bounce, and its light. Splits come from the time that their rays take and from how much the rays of one camera
+//! sample differ. A knob without a price has none that can be computed without rendering.
+
+use crate::{Machine, Measured, forecast};
+use picture::noise::Loss;
+use serde::Serialize;
+use tracer::{DepthKind, SplitKind};
+use ts_rs::TS;
+use tuning::{K, KNOBS, Tuning, Value};
+
+#[derive(Debug, Clone, PartialEq, Serialize, TS)]
+pub struct Price {
+    pub knob: &'static str,
+    /// The next coarser step.
+    pub step: Value,
+    /// Seconds of the final that it would save.
+    pub seconds: f64,
+    /// Grain of the final now and after the step, as shares of the display range, where grain is what it loses.
+    pub grain: Option<(f64, f64)>,
+    /// What the picture would lose, where that is its look.
+    pub look: Option<Loss>,
+    /// How the figures came about.
+    pub from: Basis,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, TS)]
+#[serde(rename_all = "snake_case")]
+pub enum Basis {
+    /// Counted in the test.
+    Measured,
+    /// Extrapolated from its grain.
+    Extrapolated,
+}
+
+/// The knob of a depth limit.
+pub(crate) fn depth_knob(kind: DepthKind) -> K {
+    match kind {
+        DepthKind::All => K::DepthTotal,
+        DepthKind::Diffuse => K::DepthDiffuse,
+        DepthKind::Reflection => K::DepthReflection,
+        DepthKind::Transmission => K::DepthTransmission,
+        DepthKind::Volume => K::DepthVolume,
+    }
+}
+
+pub(crate) fn split_knob(kind: SplitKind) -> K {
+    match kind {
+        SplitKind::Direct => K::SplitDirect,
+        SplitKind::Diffuse => K::SplitDiffuse,
+        SplitKind::Reflection => K::SplitReflection,
+        SplitKind::Transmission => K::SplitTransmission,
+    }
+}
+
+pub(crate) fn id(k: K) -> &'static str {
+    KNOBS[k as usize].id
+}
+
+/// The next lower count of the ladder 2^k, 3·2^(k−1).
+fn lower(n: u32) -> u32 {
+    let power = 1 << (31 - n.max(2).leading_zeros());
+    [power / 2, power / 4 * 3, power, power / 2 * 3].into_iter().filter(|k| *k < n).max().unwrap_or(1)
+}
+
+/// Two significant digits.
+fn round(x: f64) -> f64 {
+    let unit = 10f64.powf(x.log10().floor() - 1.0);
+    // Twice, so that 0.014 does not come out as 0.014000000000000002.
+    ((x / unit).round() * unit * 1e6).round() / 1e6
+}
+
+/// Prices of the knobs of a final at `tuning` as far as the test tells them.
+pub fn prices(test: Measured, tuning: &Tuning, machine: &Machine) -> Vec<Price> {
+    let Some(now) = forecast(test, tuning, None, machine) else { return Vec::new() };
+    let mut out = Vec::new();
+    let mut stepped = |knob: K, step: Value| {
+        let changed = [(id(knob).to_string(), serde_json::json!(step))].into();
+        let Ok(next) = tuning.changed(&changed) else { return };
+        if let Some(then) = forecast(test, &next, None, machine) {
+            let grain = (knob != K::CleanupDenoise).then_some((now.grain, then.grain));
+            let (seconds, from) = (now.seconds - then.seconds, Basis::Extrapolated);
+            out.push(Price { knob: id(knob), step, seconds, grain, look: None, from });
+        }
+    };
+    let adaptive = tuning.switch(K::SamplingAdaptive);
+    let (least, most) = (tuning.whole(K::SamplingLeast), tuning.whole(K::SamplingMost));
+    if adaptive {
+        stepped(K::SamplingThreshold, Value::Real(round(tuning.real(K::SamplingThreshold) * 2f64.sqrt()).min(1.0)));
+        if least > 2 {
+            stepped(K::SamplingLeast, Value::Whole(lower(least).max(2)));
+        }
+    }
+    if lower(most) >= least.max(2) {
+        stepped(K::SamplingMost, Value::Whole(lower(most)));
+    }
+    stepped(K::SamplingEffort, Value::Real(round(tuning.real(K::SamplingEffort) / 2f64.sqrt()).max(0.1)));
+    let oversize = tuning.real(K::FrameOversize);
+    if oversize > 1.0 {
+        stepped(K::FrameOversize, Value::Real((oversize - 0.25).max(1.0)));
+    }
+    if tuning.name(K::CleanupDenoise) != "none" {
+        stepped(K::CleanupDenoise, Value::Name("none".into()));
+    }
+    let report = test.report;
+    for table in &report.ledgers.depth {
+        let limit = tuning.whole(depth_knob(table.kind));
+        let Some(at) = table.rows.iter().position(|r| r.bounces == limit) else { continue };
+        // What the first bounce of a kind brings is not told apart from the rest, so the step to none has no loss.
+        let look = if at > 0 { Some(table.rows[at - 1].loss) } else { None };
+        if limit > 0 && look.is_some() {
+            out.push(Price {
+                knob: id(depth_knob(table.kind)),
+                step: Value::Whole(limit - 1),
+                seconds: now.sampling * table.rows[at].time,
+                grain: None,
+                look,
+                from: Basis::Measured,
+            });
+        }
+    }
+    for row in report.ledgers.splits.iter().filter(|r| r.split > 1 && r.split == tuning.whole(split_knob(r.kind))) {
+        let (s, Some(within), Some(noise)) = (row.split as f64, row.within, &report.noise) else { continue };
+        // More rays within a sample lower its variance by no more than all of it.
+        let more = (within * (1.0 / (s - 1.0) - 1.0 / s)).min(noise.per_sample / (s - 1.0));
+        let grows = (1.0 + more / noise.per_sample.max(1e-30)).sqrt();
+        out.push(Price {
+            knob: id(split_knob(row.kind)),
+            step: Value::Whole(row.split - 1),
+            seconds: now.sampling * row.time / s,
+            grain: Some((now.grain, now.grain * grows)),
+            look: None,
+            from: Basis::Extrapolated,
+        });
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn steps_follow_the_ladder() {
+        assert_eq!([256, 192, 100, 3, 2].map(lower), [192, 128, 96, 2, 1]);
+        assert_eq!([0.014142, 0.0283, 0.71].map(round), [0.014, 0.028, 0.71]);
+    }
+}

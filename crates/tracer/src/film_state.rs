@@ -1,0 +1,198 @@
+//! A film's raw state as channels of 32-bit floats and integers, lossless, from which a render goes on bit for bit.
+
+use crate::film::{Pixel, Tile};
+use crate::layout::Layout;
+use crate::rounds::BlockCount;
+use picture::Region;
+use picture::files::{Channel, Samples};
+
+/// A copy of all raw sums and counts.
+#[derive(Debug, Clone)]
+pub struct FilmState {
+    pub(crate) frame: (u32, u32),
+    pub(crate) block: u32,
+    pub(crate) tiles: Vec<Tile>,
+    pub(crate) layout: Layout,
+}
+
+/// Channels of a state file: halves with their rounding errors, hits and guides, all as sums.
+const FLOATS: [&str; 19] = [
+    "a.R", "a.G", "a.B", "a_low.R", "a_low.G", "a_low.B", "b.R", "b.G", "b.B", "b_low.R", "b_low.G", "b_low.B",
+    "albedo.R", "albedo.G", "albedo.B", "normal.X", "normal.Y", "normal.Z", "depth.Z",
+];
+const WHOLES: [&str; 2] = ["hits_a.Y", "hits_b.Y"];
+
+fn floats_of(p: &mut Pixel) -> [&mut f32; 19] {
+    let [a, b] = &mut p.halves;
+    let [a0, a1, a2] = a;
+    let [b0, b1, b2] = b;
+    let [c0, c1, c2] = &mut p.albedo;
+    let [n0, n1, n2] = &mut p.normal;
+    [
+        &mut a0.high,
+        &mut a1.high,
+        &mut a2.high,
+        &mut a0.low,
+        &mut a1.low,
+        &mut a2.low,
+        &mut b0.high,
+        &mut b1.high,
+        &mut b2.high,
+        &mut b0.low,
+        &mut b1.low,
+        &mut b2.low,
+        c0,
+        c1,
+        c2,
+        n0,
+        n1,
+        n2,
+        &mut p.depth,
+    ]
+}
+
+impl FilmState {
+    /// The area that the tiles cover.
+    pub fn bounds(&self) -> Region {
+        let right = self.tiles.iter().map(|t| t.bounds.right()).max().unwrap_or(1);
+        let bottom = self.tiles.iter().map(|t| t.bounds.bottom()).max().unwrap_or(1);
+        let x = self.tiles.iter().map(|t| t.bounds.x).min().unwrap_or(0);
+        let y = self.tiles.iter().map(|t| t.bounds.y).min().unwrap_or(0);
+        Region { x, y, width: right - x, height: bottom - y }
+    }
+
+    /// As channels of 32-bit floats and integers, lossless.
+    pub fn channels(&self) -> Vec<Channel> {
+        let r = self.bounds();
+        let mut floats = vec![vec![0.0f32; r.area()]; FLOATS.len()];
+        let mut wholes = vec![vec![0u32; r.area()]; WHOLES.len()];
+        for t in &self.tiles {
+            for (i, p) in t.pixels.iter().enumerate() {
+                let to = at(r, t.bounds, i);
+                let mut p = *p;
+                for (channel, v) in floats.iter_mut().zip(floats_of(&mut p)) {
+                    channel[to] = *v;
+                }
+                for (channel, v) in wholes.iter_mut().zip(p.hits) {
+                    channel[to] = v;
+                }
+            }
+        }
+        let stride = self.layout.stride();
+        let mut more = vec![vec![0.0f32; r.area()]; stride];
+        for t in self.tiles.iter().filter(|_| stride > 0) {
+            for (i, row) in t.more.chunks_exact(stride).enumerate() {
+                let to = at(r, t.bounds, i);
+                for (channel, v) in more.iter_mut().zip(row) {
+                    channel[to] = *v;
+                }
+            }
+        }
+        let floats = FLOATS.iter().zip(floats).map(|(n, v)| Channel::float(n, v));
+        let more = self.layout.names().into_iter().zip(more).map(|(n, v)| Channel::float(&n, v));
+        floats.chain(more).chain(WHOLES.iter().zip(wholes).map(|(n, v)| Channel::whole(n, v))).collect()
+    }
+
+    /// What blocks have brought, as channels of one value a block: columns, rows and the channels.
+    pub fn brought(&self) -> ((u32, u32), Vec<Channel>) {
+        let r = self.bounds();
+        let (columns, rows) = (r.width.div_ceil(self.block), r.height.div_ceil(self.block));
+        let stride = self.layout.brought.stride();
+        let mut all = vec![vec![0.0f32; (columns * rows) as usize]; stride];
+        for t in &self.tiles {
+            for (i, row) in t.brought.chunks_exact(stride).enumerate() {
+                let to = self.block_at(r, t, i);
+                all.iter_mut().zip(row).for_each(|(channel, v)| channel[to] = *v);
+            }
+        }
+        let names = self.layout.brought.names();
+        ((columns, rows), names.iter().zip(all).map(|(n, v)| Channel::float(n, v)).collect())
+    }
+
+    /// Position of block `i` of a tile among all blocks.
+    fn block_at(&self, r: Region, t: &Tile, i: usize) -> usize {
+        let (x, y) = ((t.bounds.x - r.x) / self.block, (t.bounds.y - r.y) / self.block);
+        let (bx, by) = (i as u32 % t.columns, i as u32 / t.columns);
+        ((y + by) * r.width.div_ceil(self.block) + x + bx) as usize
+    }
+
+    /// Counts and decisions of all blocks, tile by tile, with the processor time of each tile.
+    pub fn counts(&self) -> Vec<(u64, Vec<BlockCount>)> {
+        self.tiles.iter().map(|t| (t.spent, t.blocks.clone())).collect()
+    }
+
+    /// Fills an empty film's state from channels and counts.
+    pub(crate) fn refill(
+        mut self,
+        channels: &[Channel],
+        brought: &[Channel],
+        counts: &[(u64, Vec<BlockCount>)],
+    ) -> Option<FilmState> {
+        let r = self.bounds();
+        let floats = floats_named(channels, FLOATS, r.area())?;
+        let wholes: Vec<&Vec<u32>> = WHOLES
+            .iter()
+            .map(|n| match channels.iter().find(|c| c.name == *n).map(|c| &c.samples) {
+                Some(Samples::Whole(v)) if v.len() == r.area() => Some(v),
+                _ => None,
+            })
+            .collect::<Option<_>>()?;
+        let more = floats_named(channels, self.layout.names(), r.area())?;
+        let blocks = (r.width.div_ceil(self.block) * r.height.div_ceil(self.block)) as usize;
+        // Films of older versions come without: their ledgers start from here.
+        let brought = match brought {
+            [] => Vec::new(),
+            some => floats_named(some, self.layout.brought.names(), blocks)?,
+        };
+        if counts.len() != self.tiles.len() {
+            return None;
+        }
+        let places: Vec<Vec<usize>> =
+            self.tiles.iter().map(|t| (0..t.blocks.len()).map(|i| self.block_at(r, t, i)).collect()).collect();
+        for ((t, (spent, blocks)), places) in self.tiles.iter_mut().zip(counts).zip(places) {
+            if blocks.len() != t.blocks.len() {
+                return None;
+            }
+            t.fill(&self.layout);
+            for (i, p) in t.pixels.iter_mut().enumerate() {
+                let from = at(r, t.bounds, i);
+                for (v, channel) in floats_of(p).into_iter().zip(&floats) {
+                    *v = channel[from];
+                }
+                p.hits = [wholes[0][from], wholes[1][from]];
+            }
+            let stride = more.len();
+            for i in 0..if stride > 0 { t.pixels.len() } else { 0 } {
+                let from = at(r, t.bounds, i);
+                for (v, channel) in t.more[i * stride..(i + 1) * stride].iter_mut().zip(&more) {
+                    *v = channel[from];
+                }
+            }
+            for (row, from) in t.brought.chunks_exact_mut(brought.len().max(1)).zip(places) {
+                row.iter_mut().zip(&brought).for_each(|(v, channel)| *v = channel[from]);
+            }
+            t.blocks.clone_from(blocks);
+            t.spent = *spent;
+        }
+        Some(self)
+    }
+}
+
+/// Channels of floats by name, each with so many values; none if one is missing.
+fn floats_named<N: AsRef<str>>(
+    channels: &[Channel],
+    names: impl IntoIterator<Item = N>,
+    values: usize,
+) -> Option<Vec<&Vec<f32>>> {
+    let find = |n: N| match channels.iter().find(|c| c.name == n.as_ref()).map(|c| &c.samples) {
+        Some(Samples::Float(v)) if v.len() == values => Some(v),
+        _ => None,
+    };
+    names.into_iter().map(find).collect()
+}
+
+/// Position in `all` of pixel `i` of a tile.
+fn at(all: Region, tile: Region, i: usize) -> usize {
+    let (x, y) = (i as u32 % tile.width, i as u32 / tile.width);
+    ((tile.y - all.y + y) * all.width + (tile.x - all.x + x)) as usize
+}

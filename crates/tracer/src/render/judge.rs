@@ -1,0 +1,108 @@
+//! Grain of a superblock's blocks at the end of a round, and the decision which of them go on.
+
+use super::Render;
+use crate::film::{GUIDE_SAMPLES, Pixel, Tile};
+use crate::rounds::decide;
+use picture::grain::{BlockSum, Measure};
+use picture::reduce::{Weights, resampled};
+use picture::{Plate, denoise};
+
+impl Render {
+    pub(super) fn judge_tile(&self, i: usize, n: u32) {
+        let s = &self.settings;
+        let mut tile = self.film.tile(i);
+        if !tile.blocks.iter().any(|b| b.running && b.n == n) {
+            return;
+        }
+        let layout = &self.film.layout;
+        let tail = tile.tail(layout);
+        let ranges: Vec<[u32; 4]> = (0..tile.blocks.len()).map(|k| tile.block_range(k, s.block)).collect();
+        let pixels: Vec<u32> = ranges.iter().map(|[x0, x1, y0, y1]| (x1 - x0) * (y1 - y0)).collect();
+        let mut sums = vec![BlockSum::default(); tile.blocks.len()];
+        if s.frame.0 > s.delivered.0.0 || self.judges_denoised() {
+            self.judge_delivered(&tile, &tail, &mut sums);
+        } else {
+            for (k, [x0, x1, y0, y1]) in ranges.into_iter().enumerate() {
+                if !tile.blocks[k].running || tile.blocks[k].n != n {
+                    continue;
+                }
+                for y in y0..y1 {
+                    for x in x0..x1 {
+                        let i = (y * tile.bounds.width + x) as usize;
+                        let half = |h| tile.mean(layout, &tail, i, h, n);
+                        sums[k].add(s.judging.difference(half(0), half(1)));
+                    }
+                }
+            }
+        }
+        for (b, sum) in tile.blocks.iter_mut().zip(&sums).filter(|(b, _)| b.running && b.n == n) {
+            b.grain = sum.grain() as f32;
+        }
+        decide(&mut tile.blocks, &pixels, n, s.least, s.most, s.threshold, s.adaptive);
+    }
+
+    fn judges_denoised(&self) -> bool {
+        let j = &self.settings.judging;
+        j.measure == Measure::Delivered && j.blend > 0.0
+    }
+
+    /// Grain of delivered pixels: both halves are denoised, where grain is judged after that, and reduced, where the render is
+    /// oversize. Pixels beyond the superblock are left out, so that nothing outside it matters; at its border that counts up
+    /// to a tenth too much.
+    fn judge_delivered(&self, tile: &Tile, tail: &[f32; 3], sums: &mut [BlockSum]) {
+        let s = &self.settings;
+        let t = tile.bounds;
+        let step = (s.frame.0 as f64 / s.delivered.0.0 as f64, s.frame.1 as f64 / s.delivered.0.1 as f64);
+        let first = |edge: u32, step: f64| (edge as f64 / step - 0.5).ceil().max(0.0) as u32;
+        let (xs, ys) = (first(t.x, step.0)..first(t.right(), step.0), first(t.y, step.1)..first(t.bottom(), step.1));
+        let mut halves = [0, 1].map(|h| {
+            let mean = |i: usize| {
+                let (x, y) = (t.x + i as u32 % t.width, t.y + i as u32 / t.width);
+                tile.mean(&self.film.layout, tail, i, h, tile.block_of(x, y, s.block).n.max(1))
+            };
+            (0..t.area()).map(mean).collect::<Vec<picture::Rgb>>()
+        });
+        if self.judges_denoised() {
+            let (a, b) = denoise::quick_halves(&plate(tile, s.block, halves), s.judging.blend);
+            halves = [a, b];
+        }
+        let [a, b] = if s.frame.0 > s.delivered.0.0 {
+            let across = Weights::tent(step.0, t.x..t.right(), xs.clone());
+            let down = Weights::tent(step.1, t.y..t.bottom(), ys.clone());
+            halves.map(|all| resampled(&all, t.width as usize, &across, &down))
+        } else {
+            halves
+        };
+        let block = |i: u32, step: f64, from: u32| (((i as f64 + 0.5) * step) as u32 - from) / s.block;
+        for (i, (a, b)) in a.iter().zip(&b).enumerate() {
+            let (x, y) = (xs.start + i as u32 % xs.len() as u32, ys.start + i as u32 / xs.len() as u32);
+            let k = block(y, step.1, t.y) * tile.columns + block(x, step.0, t.x);
+            sums[k as usize].add(s.judging.difference(*a, *b));
+        }
+    }
+}
+
+/// A superblock by itself, with its guides, for the denoiser.
+fn plate(tile: &Tile, block: u32, [a, b]: [Vec<picture::Rgb>; 2]) -> Plate {
+    let t = tile.bounds;
+    let guide = |f: fn(&Pixel) -> [f32; 3]| -> Vec<picture::Rgb> {
+        let of = |i: usize| {
+            let (x, y) = (t.x + i as u32 % t.width, t.y + i as u32 / t.width);
+            let n = 2 * tile.block_of(x, y, block).n.clamp(1, GUIDE_SAMPLES);
+            f(&tile.pixels[i]).map(|v| v / n as f32)
+        };
+        (0..t.area()).map(of).collect()
+    };
+    Plate {
+        frame: (t.right(), t.bottom()),
+        region: t,
+        a,
+        b,
+        samples: vec![0; t.area()],
+        coverage: vec![0.0; t.area()],
+        albedo: guide(|p| p.albedo),
+        normal: guide(|p| p.normal),
+        depth: guide(|p| [p.depth; 3]).iter().map(|d| d[0]).collect(),
+        layers: Vec::new(),
+    }
+}

@@ -1,0 +1,76 @@
+import { DownOutlined, UpOutlined } from "@ant-design/icons";
+import { Button, Tooltip } from "antd";
+import { useState, type ReactNode } from "react";
+
+export type TrayTab = "proofs" | "causes" | "bounces" | "advice";
+
+const tabs: [TrayTab, string][] = [
+  ["proofs", "Proofs"],
+  ["causes", "Causes"],
+  ["bounces", "Bounces"],
+  ["advice", "Advice"],
+];
+
+/** Heights of the tray: folded away, as low as the sheet, and high enough for tables. */
+const heights = [34, 174, 330];
+
+interface Props {
+  tab: TrayTab;
+  choose: (t: TrayTab) => void;
+  /** How many proofs there are. */
+  count: number;
+  children: (head: ReactNode, tools: ReactNode) => ReactNode;
+}
+
+/** What lies under the stage: it can be pulled up or folded away. */
+export function Tray({ tab, choose, count, children }: Props) {
+  const [height, setHeight] = useState(1);
+  const head = (
+    <span className="tray-tabs" role="tablist">
+      {tabs.map(([value, label]) => (
+        <button
+          key={value}
+          role="tab"
+          aria-selected={tab === value}
+          className={tab === value ? "chosen" : ""}
+          onClick={() => {
+            choose(value);
+            setHeight((h) => (value === "proofs" ? Math.max(h, 1) : 2));
+          }}
+        >
+          {label}
+          {value === "proofs" && <span className="pill">{count}</span>}
+        </button>
+      ))}
+    </span>
+  );
+  const tools = (
+    <span className="tray-size">
+      <Tooltip title="Pull the tray up">
+        <Button
+          type="text"
+          size="small"
+          icon={<UpOutlined />}
+          aria-label="Pull the tray up"
+          disabled={height === 2}
+          onClick={() => setHeight(height + 1)}
+        />
+      </Tooltip>
+      <Tooltip title="Fold the tray down">
+        <Button
+          type="text"
+          size="small"
+          icon={<DownOutlined />}
+          aria-label="Fold the tray down"
+          disabled={height === 0}
+          onClick={() => setHeight(height - 1)}
+        />
+      </Tooltip>
+    </span>
+  );
+  return (
+    <div className="tray" style={{ height: heights[height] }}>
+      {children(head, tools)}
+    </div>
+  );
+}
