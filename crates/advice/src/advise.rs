@@ -2,25 +2,24 @@
 //!
 //! Splits: a render's time for a given variance goes with (C_0 + Σ C_p n_p)(V_0 + Σ V_p / n_p), where C_0 and V_0 are cost
 //! and variance of the camera sample itself, C_p and V_p those of one ray of a part within it. The best counts are
-//! n_p = √(V_p C_0 / (C_p V_0)) (Neyman 1934; Bolin and Meyer 1997); here they are found among whole numbers up to 16.
-//! V_p needs a test with two rays or more. It is the variance of independent rays, while ours are spread evenly, so what
-//! several rays promise is an upper bound; it is held to what the noise ledger ascribes to the part.
+//! n_p = √(V_p C_0 / (C_p V_0)) (Neyman 1934; Bolin and Meyer 1997), found among whole numbers. Costs and variances come from
+//! a [`Pilot`]'s trials, and only what was rendered is told.
 
 use crate::prices::{depth_knob, id, split_knob};
-use crate::{Forecast, Machine, Measured, forecast};
-use picture::noise::{LIGHT, Loss, NoiseLedger, NoiseRow};
+use crate::{Forecast, Machine, Measured, Pilot, forecast};
+use picture::noise::{LIGHT, Loss, NoiseLedger};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
-use tracer::{DepthKind, Ledgers, RenderReport, SplitKind};
+use tracer::{DepthKind, Ledgers, SPLIT_KINDS, SplitKind};
 use ts_rs::TS;
 use tuning::{K, Tuning, Value};
 
-/// Most rays of a split that are advised.
-const MOST: u32 = 16;
 /// Half a step of the display's 255: what nobody sees.
 const UNSEEN: f64 = 0.5;
 /// Advice that brings less is not worth a line.
 const WORTH: f64 = 0.01;
+/// Variances of short trials are uncertain by some percent: less than this is not told.
+const SURE: f64 = 0.05;
 
 /// What a change should do to a render, or did, against the render without it.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, TS)]
@@ -55,24 +54,13 @@ pub struct Advice {
     pub look: Option<Loss>,
 }
 
-#[derive(Debug, Clone, PartialEq, Serialize, TS)]
-pub struct Advised {
-    pub rows: Vec<Advice>,
-    /// Splits of which nothing is known before a test with two rays each.
-    pub unknown: Vec<SplitKind>,
-}
-
-/// Advice on a shot at `tuning` from a test. `pilot` is a test of the same picture with two rays of each kind or more, if there
-/// is one: it tells how splits pay.
-pub fn advise(test: Measured, pilot: Option<&RenderReport>, tuning: &Tuning, machine: &Machine) -> Advised {
+/// Advice on a shot at `tuning` from a test, what pays most first. Without a pilot nothing is known of splits and roulette.
+pub fn advise(test: Measured, pilot: Option<&Pilot>, tuning: &Tuning, machine: &Machine) -> Vec<Advice> {
     let report = test.report;
     let mut rows = Vec::new();
-    let mut unknown = Vec::new();
-    let told = pilot.unwrap_or(report);
-    if let Some(noise) = &told.noise {
-        let splits = Splits::of(&told.ledgers, noise);
-        unknown = splits.unknown.clone();
-        rows.extend(split_rows(&splits, tuning));
+    if let Some(pilot) = pilot {
+        rows.extend(split_rows(pilot, tuning));
+        rows.extend(roulette_row(pilot, tuning));
     }
     if let Some(noise) = &report.noise {
         rows.extend(light_rows(&report.ledgers, noise));
@@ -80,7 +68,7 @@ pub fn advise(test: Measured, pilot: Option<&RenderReport>, tuning: &Tuning, mac
     rows.extend(report.ledgers.depth.iter().filter_map(|t| depth_row(t, tuning)));
     rows.extend(adaptive_row(test, tuning, machine));
     rows.sort_by(|a, b| a.effect.equal.total_cmp(&b.effect.equal));
-    Advised { rows, unknown }
+    rows
 }
 
 fn one(k: K, v: Value) -> BTreeMap<String, serde_json::Value> {
@@ -92,75 +80,6 @@ fn percent(x: f64) -> String {
     if x.abs() < 0.95 { format!("{x:.1} %") } else { format!("{x:.0} %") }
 }
 
-/// Costs and variances of the camera sample and of single rays of each split.
-#[derive(Debug, Clone)]
-struct Splits {
-    camera: (f64, f64),
-    rays: Vec<(SplitKind, u32, f64, f64)>,
-    unknown: Vec<SplitKind>,
-}
-
-/// Share of the grain's square that the parts of a split have.
-fn share_of(kind: SplitKind, parts: &[NoiseRow]) -> f64 {
-    let own = |name: &str| match kind {
-        SplitKind::Direct => name.ends_with("_direct") && !name.starts_with("volume"),
-        SplitKind::Diffuse => name.starts_with("diffuse"),
-        SplitKind::Reflection => name.starts_with("reflection"),
-        SplitKind::Transmission => name.starts_with("transmission"),
-    };
-    parts.iter().filter(|r| own(&r.name)).map(|r| r.share).sum::<f64>().clamp(0.0, 1.0)
-}
-
-impl Splits {
-    fn of(ledgers: &Ledgers, noise: &NoiseLedger) -> Splits {
-        let all = noise.per_sample.max(1e-30);
-        let mut out = Splits { camera: (0.0, 1.0), rays: Vec::new(), unknown: Vec::new() };
-        let mut fixed = 1.0;
-        for row in &ledgers.splits {
-            match row.within {
-                Some(within) if row.time > 0.0 => {
-                    let s = row.split as f64;
-                    let bound = share_of(row.kind, &noise.parts);
-                    out.rays.push((row.kind, row.split, row.time / s, (within / all).min(s * bound)));
-                    fixed -= row.time;
-                }
-                _ => out.unknown.push(row.kind),
-            }
-        }
-        // What the rays take of the variance at their present counts; a fiftieth always stays with the camera.
-        let taken: f64 = out.rays.iter().map(|r| r.3 / r.1 as f64).sum();
-        if taken > 0.98 {
-            out.rays.iter_mut().for_each(|r| r.3 *= 0.98 / taken);
-        }
-        let taken: f64 = out.rays.iter().map(|r| r.3 / r.1 as f64).sum();
-        out.camera = (fixed.max(1e-3), 1.0 - taken);
-        out
-    }
-
-    /// Time and variance of a camera sample with so many rays of each kind.
-    fn at(&self, counts: &[u32]) -> (f64, f64) {
-        let each = || self.rays.iter().zip(counts);
-        let time = self.camera.0 + each().map(|((_, _, c, _), n)| c * *n as f64).sum::<f64>();
-        let variance = self.camera.1 + each().map(|((.., v), n)| v / *n as f64).sum::<f64>();
-        (time, variance)
-    }
-
-    /// The counts of the least time for a variance.
-    fn best(&self) -> Vec<u32> {
-        let mut best = (f64::INFINITY, Vec::new());
-        let kinds = self.rays.len() as u32;
-        for code in 0..MOST.pow(kinds) {
-            let counts: Vec<u32> = (0..kinds).map(|k| code / MOST.pow(k) % MOST + 1).collect();
-            let (time, variance) = self.at(&counts);
-            // On a flat optimum the fewest rays.
-            if time * variance < best.0 * (1.0 - 1e-6) {
-                best = (time * variance, counts);
-            }
-        }
-        best.1
-    }
-}
-
 fn split_name(kind: SplitKind) -> &'static str {
     match kind {
         SplitKind::Direct => "light rays",
@@ -170,56 +89,83 @@ fn split_name(kind: SplitKind) -> &'static str {
     }
 }
 
-fn split_rows(splits: &Splits, tuning: &Tuning) -> Vec<Advice> {
-    if splits.rays.is_empty() {
+fn split_rows(pilot: &Pilot, tuning: &Tuning) -> Vec<Advice> {
+    let row = |key: String, counts: Vec<(SplitKind, u32, u32)>, effect: Effect, why: String| Advice {
+        key,
+        title: counts.iter().map(|(k, a, b)| format!("{} {a} → {b}", split_name(*k))).collect::<Vec<_>>().join(", "),
+        why,
+        changes: counts.iter().map(|(k, _, n)| (id(split_knob(*k)).to_string(), serde_json::json!(n))).collect(),
+        lights_off: Vec::new(),
+        effect,
+        look: None,
+    };
+    if !pilot.holds_for(tuning) {
         return Vec::new();
     }
-    let now: Vec<u32> = splits.rays.iter().map(|r| tuning.whole(split_knob(r.0))).collect();
-    let effect = |counts: &[u32]| {
-        let ((t, v), (t0, v0)) = (splits.at(counts), splits.at(&now));
-        Effect::new(t / t0, v / v0)
-    };
-    let row = |key: String, title: String, why: String, counts: &[u32]| {
-        let changes = splits.rays.iter().zip(counts).zip(&now).filter(|((_, n), now)| n != now);
-        Advice {
-            key,
-            title,
-            why,
-            changes: changes.map(|((r, n), _)| (id(split_knob(r.0)).to_string(), serde_json::json!(n))).collect(),
-            lights_off: Vec::new(),
-            effect: effect(counts),
-            look: None,
-        }
-    };
-    let best = splits.best();
+    let of = |kind| pilot.trials(split_knob(kind)).map(move |t| (kind, t));
+    let trials: Vec<_> = SPLIT_KINDS.into_iter().flat_map(of).collect();
     let mut out = Vec::new();
-    let changed: Vec<usize> = (0..now.len()).filter(|k| best[*k] != now[*k]).collect();
-    if !changed.is_empty() && effect(&best).equal < 1.0 - WORTH {
-        let words = changed.iter().map(|k| format!("{} {} → {}", split_name(splits.rays[*k].0), now[*k], best[*k]));
+    if let Some((counts, time, variance)) = &pilot.together {
+        let counts: Vec<_> = trials
+            .iter()
+            .filter_map(|(k, t)| Some((*k, t.from, *counts.get(id(split_knob(*k)))?)))
+            .filter(|(_, from, to)| from != to)
+            .collect::<std::collections::BTreeSet<_>>()
+            .into_iter()
+            .collect();
         let why = format!(
-            "the camera's own way takes {} of the time and {} of the grain's square; the rest is better divided",
-            percent(splits.camera.0 / splits.at(&now).0),
-            percent(splits.camera.1 / splits.at(&now).1)
+            "rendered for a moment: a camera sample takes {:.2} times as long and leaves {} of its variance",
+            time,
+            percent(*variance)
         );
-        out.push(row("splits".into(), words.collect::<Vec<_>>().join(", "), why, &best));
+        out.push(row("splits".into(), counts, Effect::new(*time, *variance), why));
     }
-    // One part alone, where it is cheaper to sample at the source than with more camera samples.
-    for k in changed.iter().copied().filter(|k| changed.len() > 1 && best[*k] > now[*k]) {
-        let alone: Vec<u32> = (0..now.len()).map(|j| if j == k { best[j] } else { now[j] }).collect();
-        let (kind, _, cost, variance) = splits.rays[k];
-        if effect(&alone).equal < 1.0 - WORTH {
-            let (time, all) = splits.at(&now);
-            let why = format!(
-                "one of its rays takes {} of a camera sample's time, and the rays cause {} of the grain's square: more of \
-                 them at the source are cheaper than more camera samples",
-                percent(cost / time),
-                percent(variance / now[k] as f64 / all)
-            );
-            let title = format!("{} {} → {}", split_name(kind), now[k], best[k]);
-            out.push(row(format!("source {}", split_name(kind)), title, why, &alone));
-        }
+    // One part alone, where it is cheaper to sample at the source than with more camera samples, or the other way round.
+    for (kind, t) in trials {
+        let why = if t.to > t.from {
+            format!(
+                "rendered for a moment: {} such rays more take {} of a camera sample's time and remove {} of its variance, \
+                 so sampling this part at the source is cheaper than more camera samples",
+                t.to - t.from,
+                percent(t.time - 1.0),
+                percent(1.0 - t.variance)
+            )
+        } else {
+            format!(
+                "rendered for a moment: {} such rays fewer save {} of a camera sample's time and add {} to its variance, \
+                 so more camera samples are cheaper than so many of them",
+                t.from - t.to,
+                percent(1.0 - t.time),
+                percent(t.variance - 1.0)
+            )
+        };
+        let key = format!("source {}", split_name(kind));
+        out.push(row(key, vec![(kind, t.from, t.to)], Effect::new(t.time, t.variance), why));
     }
+    out.retain(|a| a.effect.equal < 1.0 - SURE);
     out
+}
+
+fn roulette_row(pilot: &Pilot, tuning: &Tuning) -> Option<Advice> {
+    let now = tuning.whole(K::RouletteFrom);
+    let tried = pilot.trials(K::RouletteFrom).filter(|t| t.from == now);
+    let t = tried.min_by(|a, b| (a.time * a.variance).total_cmp(&(b.time * b.variance)))?;
+    let effect = Effect::new(t.time, t.variance);
+    let change = |x: f64| format!("{} {}", percent((x - 1.0).abs()), if x < 1.0 { "less" } else { "more" });
+    (effect.equal < 1.0 - SURE).then(|| Advice {
+        key: "roulette".into(),
+        title: format!("roulette from {} → {}", t.from, t.to),
+        why: format!(
+            "a short trial: weak paths ended {} take {} time and bring {} variance",
+            if t.to < t.from { "earlier" } else { "later" },
+            change(t.time),
+            change(t.variance)
+        ),
+        changes: one(K::RouletteFrom, Value::Whole(t.to)),
+        lights_off: Vec::new(),
+        effect,
+        look: None,
+    })
 }
 
 fn depth_row(table: &tracer::DepthTable, tuning: &Tuning) -> Option<Advice> {
@@ -313,26 +259,4 @@ fn adaptive_row(test: Measured, tuning: &Tuning, machine: &Machine) -> Option<Ad
         effect: Effect { time: 1.0, variance: 1.0, equal: 1.0 - saved },
         look: None,
     })
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    /// Against Neyman's formula n = √(V C_0 / (C V_0)).
-    #[test]
-    fn the_best_split_is_neymans() {
-        for (cost, variance) in [(0.1, 0.8), (0.02, 0.5), (0.5, 0.3)] {
-            let splits = Splits {
-                camera: (1.0 - cost, 1.0 - variance),
-                rays: vec![(SplitKind::Direct, 1, cost, variance)],
-                unknown: Vec::new(),
-            };
-            let exact = (variance * splits.camera.0 / (cost * splits.camera.1)).sqrt();
-            let best = splits.best()[0] as f64;
-            let at = |n: f64| (splits.camera.0 + cost * n) * (splits.camera.1 + variance / n);
-            assert!((best - exact).abs() < 1.0 || best == 1.0 || best == MOST as f64, "{best} {exact}");
-            assert!(at(best) <= at(exact.floor().max(1.0)).min(at(exact.ceil())) + 1e-12);
-        }
-    }
 }

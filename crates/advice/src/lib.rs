@@ -2,8 +2,10 @@
 
 mod advise;
 mod forecast;
+mod pilot;
 mod prices;
 
-pub use advise::{Advice, Advised, Effect, advise};
+pub use advise::{Advice, Effect, advise};
 pub use forecast::*;
+pub use pilot::{PILOT_SAMPLES, Pilot, Trial, pilot_tuning, time_ratio, trials};
 pub use prices::{Basis, Price, prices};

@@ -2,10 +2,9 @@
 //! what that step would lose. Prices do not add up: each holds while all others stay.
 //!
 //! Counts and thresholds come from the forecast with the step taken. Depths come from the depth ledger: the time of the
-//! deepest bounce, and its light. Splits come from the time that their rays take and from how much the rays of one camera
-//! sample differ. A knob without a price has none that can be computed without rendering.
+//! deepest bounce, and its light. Splits come from the time that their rays take; what they buy is known after a pilot. A knob without a price has none that can be computed without rendering.
 
-use crate::{Machine, Measured, forecast};
+use crate::{Machine, Measured, Pilot, forecast};
 use picture::noise::Loss;
 use serde::Serialize;
 use tracer::{DepthKind, SplitKind};
@@ -74,7 +73,7 @@ fn round(x: f64) -> f64 {
 }
 
 /// Prices of the knobs of a final at `tuning` as far as the test tells them.
-pub fn prices(test: Measured, tuning: &Tuning, machine: &Machine) -> Vec<Price> {
+pub fn prices(test: Measured, pilot: Option<&Pilot>, tuning: &Tuning, machine: &Machine) -> Vec<Price> {
     let Some(now) = forecast(test, tuning, None, machine) else { return Vec::new() };
     let mut out = Vec::new();
     let mut stepped = |knob: K, step: Value| {
@@ -123,17 +122,14 @@ pub fn prices(test: Measured, tuning: &Tuning, machine: &Machine) -> Vec<Price> 
         }
     }
     for row in report.ledgers.splits.iter().filter(|r| r.split > 1 && r.split == tuning.whole(split_knob(r.kind))) {
-        let (s, Some(within), Some(noise)) = (row.split as f64, row.within, &report.noise) else { continue };
-        // More rays within a sample lower its variance by no more than all of it.
-        let more = (within * (1.0 / (s - 1.0) - 1.0 / s)).min(noise.per_sample / (s - 1.0));
-        let grows = (1.0 + more / noise.per_sample.max(1e-30)).sqrt();
+        let grows = pilot.and_then(|p| p.variance_at(row.kind, row.split, row.split - 1));
         out.push(Price {
             knob: id(split_knob(row.kind)),
             step: Value::Whole(row.split - 1),
-            seconds: now.sampling * row.time / s,
-            grain: Some((now.grain, now.grain * grows)),
+            seconds: now.sampling * row.time / row.split as f64,
+            grain: grows.map(|v| (now.grain, now.grain * v.sqrt())),
             look: None,
-            from: Basis::Extrapolated,
+            from: if grows.is_some() { Basis::Extrapolated } else { Basis::Measured },
         });
     }
     out

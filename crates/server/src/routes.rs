@@ -56,8 +56,7 @@ pub fn api() -> Router<App> {
         .route("/api/proofs/{id}/legends", get(legends))
         .route("/api/proofs/{id}/ledger", get(ledger))
         .route("/api/proofs/{id}/advice", get(advice).post(take_advice))
-        .route("/api/proofs/{id}/splits", post(test_splits))
-        .route("/api/proofs/{id}/again", post(test_again))
+        .route("/api/proofs/{id}/pilot", post(start_pilot))
         .route("/api/proofs/{id}/thumb.png", get(thumbnail))
         .route("/api/compare", get(compare))
         .route("/api/difference", get(difference))
@@ -348,12 +347,8 @@ async fn take_advice(State(app): State<App>, Path(id): Path<i64>, body: Body) ->
     work(app, move |w| w.take_advice(id, &take).and_then(|()| w.advice(id))).await.map(Json)
 }
 
-async fn test_splits(State(app): State<App>, Path(id): Path<i64>) -> Answer<workshop::ProofView> {
-    work(app, move |w| w.test_splits(id).and_then(|p| w.proof(p))).await.map(Json)
-}
-
-async fn test_again(State(app): State<App>, Path(id): Path<i64>) -> Answer<workshop::ProofView> {
-    work(app, move |w| w.test_again(id).and_then(|p| w.proof(p))).await.map(Json)
+async fn start_pilot(State(app): State<App>, Path(id): Path<i64>) -> Answer<()> {
+    work(app, move |w| w.start_pilot(id)).await.map(Json)
 }
 
 async fn thumbnail(State(app): State<App>, Path(id): Path<i64>) -> Result<Response, Failure> {

@@ -1,31 +1,24 @@
-//! Light by bounce, and how much the rays of one camera sample differ: what the depth ledger and the advice on splits rest on.
+//! Light by bounce: what the depth ledger rests on.
 //!
 //! Light is booked twice: by the number of all scatterings on its way, and by the number of each kind among them. Light
 //! behind k scatterings is what a limit below k loses. For the limit of all bounces that is exact for the same samples with
 //! fixed counts, since a shorter limit only cuts paths off; for the limit of one kind it holds in the mean, since the other
 //! kinds are then drawn more often. Clamps and the tail fill come later and are not counted.
-//!
-//! Where several rays of a kind start at one first hit, their scatter there estimates the variance that more of them would
-//! lower, V_p of Neyman (1934) as Bolin and Meyer (1997) use it; the rest of a sample's variance is the camera sample's own.
 
 use crate::counters::{BOUNCES, bin};
 use crate::description::Settings;
 use glam::Vec3;
-use picture::luminance;
 
 /// Kinds that have limits of their own: diffuse, reflection, transmission, volume.
 pub const USED: usize = 4;
 
-/// What one block keeps, as a row of floats: light by all bounces, light by bounces of each kind from the first on, the sum
-/// of the samples' signs, and the scatter within samples.
+/// What one block keeps, as a row of floats: light by all bounces, light by bounces of each kind from the first on, and the
+/// sum of the samples' signs.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub(crate) struct BroughtLayout {
     all: usize,
     used: [usize; USED],
 }
-
-/// Light rays and the three kinds of surface scattering, of which several may start at a first hit.
-pub(crate) const SPLITS: usize = 4;
 
 impl BroughtLayout {
     pub fn new(s: &Settings) -> BroughtLayout {
@@ -33,7 +26,7 @@ impl BroughtLayout {
     }
 
     pub fn stride(&self) -> usize {
-        3 * self.pictures() + 1 + SPLITS
+        3 * self.pictures() + 1
     }
 
     /// Colours in a row.
@@ -53,9 +46,7 @@ impl BroughtLayout {
         for (kind, light) in b.used.iter().enumerate() {
             (1..=self.used[kind]).for_each(|n| put(self.place(kind, n), light[n]));
         }
-        let rest = &mut row[3 * self.pictures()..];
-        rest[0] += b.weight;
-        rest[1..].iter_mut().zip(b.within).for_each(|(sum, v)| *sum += v);
+        row[3 * self.pictures()] += b.weight;
     }
 
     /// Reads a row: mean light by all bounces.
@@ -76,12 +67,6 @@ impl BroughtLayout {
         row[3 * self.pictures()]
     }
 
-    /// Variance of one ray of each split alone, as luminance squared; 0 where only one ray started.
-    pub fn within(&self, row: &[f32]) -> [f64; SPLITS] {
-        let at = 3 * self.pictures() + 1;
-        std::array::from_fn(|k| row[at + k] as f64 / self.samples(row).max(1.0) as f64)
-    }
-
     /// Names of a row's floats in a saved state.
     pub fn names(&self) -> Vec<String> {
         (0..self.stride()).map(|i| format!("brought.{i:03}")).collect()
@@ -94,20 +79,13 @@ pub struct Brought {
     all: [Vec3; BOUNCES],
     used: [[Vec3; BOUNCES]; USED],
     weight: f32,
-    within: [f32; SPLITS],
     /// Of the present sample, where its filter weighs it.
     sign: f32,
 }
 
 impl Default for Brought {
     fn default() -> Brought {
-        Brought {
-            all: [Vec3::ZERO; BOUNCES],
-            used: [[Vec3::ZERO; BOUNCES]; USED],
-            weight: 0.0,
-            within: [0.0; SPLITS],
-            sign: 1.0,
-        }
+        Brought { all: [Vec3::ZERO; BOUNCES], used: [[Vec3::ZERO; BOUNCES]; USED], weight: 0.0, sign: 1.0 }
     }
 }
 
@@ -131,47 +109,5 @@ impl Brought {
                 self.used[k][bin(*n)] += light;
             }
         }
-    }
-
-    /// The rays of one split brought this; `expected` rays were to start there, `split` if its kind carried all of the light.
-    /// Kinds that send fewer by chance are counted where two or more start, for all samples.
-    pub fn scatter(&mut self, which: usize, rays: &[f32], expected: f32, split: u32) {
-        if rays.len() < 2 {
-            return;
-        }
-        let mean = rays.iter().sum::<f32>() / rays.len() as f32;
-        let variance = rays.iter().map(|x| (x - mean).powi(2)).sum::<f32>() / (rays.len() - 1) as f32;
-        let chance = (expected - 1.0).clamp(0.01, 1.0);
-        let v = variance * expected * split as f32 / chance;
-        if v.is_finite() {
-            self.within[which] += v;
-        }
-    }
-}
-
-/// Luminances that the rays of a split bring, one after another.
-pub(crate) struct Scatter {
-    rays: [f32; 64],
-    count: usize,
-    before: f32,
-}
-
-impl Scatter {
-    pub fn new(radiance: Vec3) -> Scatter {
-        Scatter { rays: [0.0; 64], count: 0, before: luminance(radiance.to_array()) }
-    }
-
-    /// Another ray has added its light.
-    pub fn ray(&mut self, radiance: Vec3) {
-        let now = luminance(radiance.to_array());
-        if self.count < self.rays.len() {
-            self.rays[self.count] = now - self.before;
-            self.count += 1;
-        }
-        self.before = now;
-    }
-
-    pub fn rays(&self) -> &[f32] {
-        &self.rays[..self.count]
     }
 }

@@ -35,7 +35,7 @@ pub use gather::{PART_NAMES, PARTS};
 pub use pool::{cores, lower_priority, own_pool, screen_pool};
 pub use render::{
     DEPTHS, DepthKind, DepthRow, DepthTable, Ledgers, LightCost, Moment, Phase, Progress, RayCount, Render,
-    RenderReport, SavedCounts, SavedRender, SplitKind, SplitRow,
+    RenderReport, SPLIT_KINDS, SavedCounts, SavedRender, SplitKind, SplitRow,
 };
 pub use rounds::{BlockCount, expected_samples, floored_variances, grain_at, growth, ladder};
 pub use stage::{Stage, StageTimes};

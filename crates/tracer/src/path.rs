@@ -14,7 +14,7 @@ mod light_rays;
 mod media;
 
 use crate::arrangement::Arrangement;
-use crate::brought::{Brought, Scatter};
+use crate::brought::Brought;
 use crate::bsdf::{Allowed, Bsdf, Kind, SURFACE_KINDS};
 use crate::bvh::{Hit, Ray};
 use crate::counters::{Charge, Clock, Counters, RayKind};
@@ -266,13 +266,7 @@ impl Tracer<'_> {
                 continue;
             }
             let rays = (expected[k] + lots[k]) as u32;
-            let mut scatter = (rays > 1).then(|| Scatter::new(work.out.radiance()));
             for j in 0..rays {
-                if j > 0
-                    && let Some(s) = &mut scatter
-                {
-                    s.ray(work.out.radiance());
-                }
                 let sampler = path.sampler.split(k as u32 + 1, j, set.split[k]);
                 let [_, choice, u, v] = sampler.set(path.key(set::SCATTER));
                 let Some(s) = bsdf.sample(kind, choice, Vec2::new(u, v)) else { continue };
@@ -292,10 +286,6 @@ impl Tracer<'_> {
                     work.tally.counters.first[next.ray_kind as usize] += 1;
                     self.follow(next, work);
                 }
-            }
-            if let Some(mut s) = scatter {
-                s.ray(work.out.radiance());
-                work.tally.brought.scatter(1 + k, s.rays(), expected[k], set.split[k]);
             }
         }
     }

@@ -3,7 +3,7 @@
 mod judge;
 mod ledger;
 
-pub use ledger::{DEPTHS, DepthKind, DepthRow, DepthTable, Ledgers, LightCost, SplitKind, SplitRow};
+pub use ledger::{DEPTHS, DepthKind, DepthRow, DepthTable, Ledgers, LightCost, SPLIT_KINDS, SplitKind, SplitRow};
 
 use crate::arrangement::Arrangement;
 use crate::counters::{Counters, KINDS, RayKind};

@@ -169,33 +169,6 @@ fn a_veil_and_the_wall_behind_it_are_anticorrelated() {
     assert!((emission.share - 1.0).abs() < 1e-4 && (emission.light - 1.0).abs() < 1e-4, "{emission:?}");
 }
 
-/// Rays of one camera sample to a lamp of some size differ as single rays do: the variance within a sample that two of them
-/// show is, in a scene where the camera's own sample adds nothing, the whole variance of single rays.
-#[test]
-fn two_rays_of_a_sample_show_the_variance_that_more_of_them_lower() {
-    let rays = |split: u32, kind: K, samples: u32| {
-        let mut set = Set::default();
-        let white = set.material(Material::matte(Vec3::splat(0.5)));
-        set.quad(Vec3::new(-2.0, -2.0, 0.0), Vec3::X * 4.0, Vec3::Y * 4.0, white);
-        let glow = set.material(Material { emission: Vec3::ONE, ..Material::matte(Vec3::ZERO) });
-        // Half of the sky, far from the picture's middle, so that all pixels see it alike.
-        set.quad(Vec3::new(0.0, -900.0, -900.0), Vec3::Y * 1800.0, Vec3::Z * 1800.0, glow);
-        set.scene.cameras.push(facing(0.01));
-        set.scene.cameras[0].to_world.w_axis.x = -0.5;
-        let t = tuning((32, 32), samples).with(K::ViewExposure, DARK).with(K::DepthTotal, 1).with(kind, split);
-        run(&set.stage(), describe(t.with(K::DeliveryParts, true), None), 2).report()
-    };
-    // Two samples a pixel: one a half, so that no stratification over samples hides variance.
-    let alone = rays(1, K::SplitDiffuse, 2).noise.unwrap();
-    let pair = rays(2, K::SplitDiffuse, 64);
-    let diffuse = pair.ledgers.splits.iter().find(|s| s.kind == SplitKind::Diffuse).unwrap();
-    let part = row(&alone.parts, "diffuse_direct");
-    assert!(part.share > 0.99, "{part:?}");
-    // Scrambled pairs are spread a little better than by chance.
-    let ratio = diffuse.within.unwrap() / alone.per_sample;
-    assert!(ratio > 0.5 && ratio < 2.5, "{ratio}");
-}
-
 /// Coverage in a closed furnace, whose radiance E/(1−ρ) is known and whose noise is even: a pixel's error lies within one and
 /// two block grains in 68 and 95 % of cases (normal distribution); within its own half-difference and twice that in 50 and
 /// 70.5 % (Student's distribution with one degree of freedom).

@@ -2,23 +2,25 @@
 //! what became of it.
 
 use crate::{
-    AdviceLine, AdviceState, AdviceView, Came, Event, LedgerView, NewTest, PricesView, TakeAdvice, WhatIf, Workshop,
-    json, lock, parse,
+    AdviceLine, AdviceState, AdviceView, Came, Event, LedgerView, PricesView, TakeAdvice, WhatIf, Workshop, json, lock,
+    parse,
 };
-use advice::{Advice, Effect, Measured, advise, forecast, prices};
+use advice::{Advice, Effect, Measured, Pilot, advise, forecast, pilot_tuning, prices, time_ratio, trials};
 use fault::{Code, Fault};
 use picture::Region;
 use picture::noise::NoiseLedger;
 use scene::ShotEdits;
+use serde::{Deserialize, Serialize};
 use store::{AdviceRow, ProofRow};
 use tracer::{Description, RenderReport};
-use tuning::{Chosen, K, Tuning};
+use tuning::{K, Tuning};
 
-/// What a test with several rays of each kind is called among the overlays.
-const PILOT: &str = "two rays of each kind";
-const SPLITS: [K; 4] = [K::SplitDirect, K::SplitDiffuse, K::SplitReflection, K::SplitTransmission];
-/// Samples a pixel of such a test.
-const PILOT_SAMPLES: u32 = 32;
+/// A pilot and what it rendered.
+#[derive(Serialize, Deserialize)]
+struct PilotRecord {
+    description: Description,
+    pilot: Pilot,
+}
 
 /// A proof that has ended, read.
 struct Ended {
@@ -100,7 +102,8 @@ impl Workshop {
         let p = self.ended_proof(proof)?;
         let Some(counts) = self.counts(proof, p.report.samples) else { return Ok(None) };
         let test = Measured { description: &p.description, counts: &counts, report: &p.report };
-        let prices = prices(test, &tuning, &self.machine());
+        let pilot = self.pilot_for(shot, &p.description)?;
+        let prices = prices(test, pilot.as_ref(), &tuning, &self.machine());
         Ok(Some(PricesView { proof, proof_number, stale: forecast.needs_test, prices }))
     }
 
@@ -110,20 +113,13 @@ impl Workshop {
         let shot = p.row.shot;
         let counts = self.counts(proof, p.report.samples).ok_or_else(|| Fault::internal("no counts", "proof"))?;
         let tests = self.ended_tests(shot)?;
-        let pilot = tests.iter().find(|t| {
-            let ledgers = &t.report.ledgers;
-            t.description.camera == p.description.camera
-                && t.description.region == p.description.region
-                && !ledgers.splits.is_empty()
-                && ledgers.splits.iter().all(|s| s.within.is_some())
-                && alike(&t.description, &p.description)
-        });
+        let pilot = self.pilot_for(shot, &p.description)?;
         let tuning = self.tuning(shot)?;
         let test = Measured { description: &p.description, counts: &counts, report: &p.report };
-        let advised = advise(test, pilot.map(|t| &t.report), &tuning, &self.machine());
+        let advised = advise(test, pilot.as_ref(), &tuning, &self.machine());
         let log = self.0.store.advice(shot)?;
         let mut lines = Vec::new();
-        for row in log.iter().filter(|r| r.state != "dismissed") {
+        for row in log.iter().filter(|r| r.state == "applied" || r.state == "tried") {
             let advice: Advice = parse(&row.advice, "advice")?;
             let came = match (row.without, row.with) {
                 (Some(without), Some(with)) => Some((without, with)),
@@ -135,7 +131,7 @@ impl Workshop {
             lines.push(AdviceLine { advice, state, came });
         }
         // Advice that was tried keeps its line and its answer as long as it is still the advice.
-        for advice in advised.rows {
+        for advice in advised {
             let same = |a: &Advice| a.key == advice.key && a.title == advice.title;
             if lines.iter().any(|l| l.state == AdviceState::Tried && same(&l.advice)) {
                 continue;
@@ -150,7 +146,12 @@ impl Workshop {
             AdviceState::Applied => 1,
             AdviceState::Dismissed => 2,
         });
-        Ok(AdviceView { proof, proof_number: p.row.number, lines, unknown: advised.unknown })
+        Ok(AdviceView {
+            proof,
+            proof_number: p.row.number,
+            lines,
+            wants_pilot: pilot.is_none_or(|p| !p.holds_for(&tuning)),
+        })
     }
 
     /// A pair of proofs that shows what a change did: the one that it rested on and a newer one that differs by the change
@@ -167,18 +168,16 @@ impl Workshop {
         let read = |id: i64| {
             let p = self.ended_proof(id).ok()?;
             let noise = p.report.noise.as_ref()?;
-            // Time and variance of a camera sample: counts may differ between the two.
-            Some((p.report.processor_seconds / p.report.samples.max(1) as f64, noise.per_sample, p))
+            Some((noise.per_sample, p))
         };
-        let ((t0, v0, a), (t1, v1, b)) = (read(without)?, read(with)?);
-        let equal =
-            if a.description.tuning.switch(K::SamplingAdaptive) == b.description.tuning.switch(K::SamplingAdaptive) {
-                (t1 * v1) / (t0 * v0)
-            } else {
-                // Adaptive sampling spends samples elsewhere: what counts is how long all of it took.
-                b.report.processor_seconds / a.report.processor_seconds
-            };
-        Some(Effect { time: t1 / t0, variance: v1 / v0, equal })
+        let ((v0, a), (v1, b)) = (read(without)?, read(with)?);
+        // Time and variance of a camera sample: counts may differ between the two.
+        let (time, variance) = (time_ratio(&a.report, &b.report), v1 / v0);
+        let adaptive = |p: &Ended| p.description.tuning.switch(K::SamplingAdaptive);
+        // Adaptive sampling spends samples elsewhere: what counts is how many all of it took.
+        let spent = b.report.samples as f64 / a.report.samples.max(1) as f64;
+        let equal = if adaptive(&a) == adaptive(&b) { time * variance } else { time * spent };
+        Some(Effect { time, variance, equal })
     }
 
     /// Applies, tries or dismisses a line of advice from a proof, or brings a dismissed one back.
@@ -191,7 +190,7 @@ impl Workshop {
         })?;
         let a = &line.advice;
         // Whatever was said of it before is over.
-        for row in self.0.store.advice(shot)? {
+        for row in self.0.store.advice(shot)?.into_iter().filter(|r| r.state != "pilot") {
             let old: Advice = parse(&row.advice, "advice")?;
             if old.key == a.key && row.state != "applied" {
                 self.0.store.delete_advice(row.id)?;
@@ -260,38 +259,94 @@ impl Workshop {
             return Ok(Some(e.row.id));
         }
         let proof = self.run_test(shot, "test", d, false)?;
+        Ok(self.wait_for_proof(proof)?.map(|e| e.row.id))
+    }
+
+    /// Waits for a test to end and to be put away; none if it was stopped.
+    fn wait_for_proof(&self, proof: i64) -> Result<Option<Ended>, Fault> {
         while lock(&self.0.test).as_ref().is_some_and(|t| t.proof == proof && t.active()) {
             std::thread::sleep(std::time::Duration::from_millis(20));
         }
         self.wait_for_writing();
         let ended = self.0.store.proof(proof).ok().map(|row| self.ended(row)).transpose()?.flatten();
-        Ok(ended.filter(|e| e.report.complete).map(|e| e.row.id))
+        Ok(ended.filter(|e| e.report.complete))
     }
 
-    /// A short test of a proof's part with two rays of each kind, from which advice on splits follows.
-    pub fn test_splits(&self, proof: i64) -> Result<i64, Fault> {
+    /// The newest pilot of the picture that a description shows, whatever its splits and counts.
+    fn pilot_for(&self, shot: i64, d: &Description) -> Result<Option<Pilot>, Fault> {
+        for row in self.0.store.advice(shot)?.iter().filter(|r| r.state == "pilot") {
+            let record: PilotRecord = parse(&row.advice, "pilot")?;
+            if record.description.region == d.region && alike(&record.description, d) {
+                return Ok(Some(record.pilot));
+            }
+        }
+        Ok(None)
+    }
+
+    /// Renders short trials of a proof's part under the shot's tuning: as it is, with three times the rays of each kind, with other
+    /// roulette. They stand in the sheet while they render and go when all have ended; what they tell stays.
+    pub fn start_pilot(&self, proof: i64) -> Result<(), Fault> {
         let p = self.ended_proof(proof)?;
-        let d = self.description(p.row.shot, p.description.region)?;
-        let pairs = SPLITS.map(|k| (id_of(k), serde_json::json!(d.tuning.whole(k).max(2))));
-        let rest = [
-            ("sampling.adaptive", serde_json::json!(false)),
-            ("sampling.effort", serde_json::json!(1.0)),
-            ("sampling.most", serde_json::json!(PILOT_SAMPLES)),
-        ];
-        let values = pairs.into_iter().chain(rest).map(|(id, v)| (id.to_string(), v)).collect();
-        let (chosen, _): (Chosen, _) = tuning::understood(&values);
-        self.run_test(p.row.shot, "test", d.under(&[(PILOT.into(), chosen)]), false)
+        let shot = p.row.shot;
+        let mut d = self.description(shot, p.description.region)?;
+        d.tuning = pilot_tuning(&d.tuning);
+        d.check()?;
+        let workshop = self.clone();
+        std::thread::Builder::new()
+            .name("pilot".into())
+            .spawn(move || {
+                let mut proofs = Vec::new();
+                let told = workshop.render_pilot(shot, p.row.id, &d, &p.report, &mut proofs);
+                for id in proofs {
+                    workshop.forget_plate(id);
+                    if let Err(fault) = workshop.0.store.delete_proof(id) {
+                        eprintln!("{fault}");
+                    }
+                }
+                if let Err(fault) = told {
+                    eprintln!("{fault}");
+                }
+                workshop.0.events.tell(Event::Proofs { shot });
+            })
+            .map(|_| ())
+            .map_err(|e| Fault::io("thread", &e))
     }
 
-    /// Starts a test of what a proof shows under its shot's present tuning.
-    pub fn test_again(&self, proof: i64) -> Result<i64, Fault> {
-        let p = self.ended_proof(proof)?;
-        self.start_test(p.row.shot, &NewTest { region: p.description.region, live: false })
+    fn render_pilot(
+        &self,
+        shot: i64,
+        basis: i64,
+        d: &Description,
+        report: &RenderReport,
+        proofs: &mut Vec<i64>,
+    ) -> Result<(), Fault> {
+        let mut run = |d: Description, name: &str| -> Result<Option<RenderReport>, Fault> {
+            let id = self.run_test(shot, "test", d, false)?;
+            self.0.store.label_proof(id, &format!("pilot: {name}"), "", true, false)?;
+            proofs.push(id);
+            Ok(self.wait_for_proof(id)?.map(|e| e.report))
+        };
+        // Stopped, or pushed out by another test: there is nothing to tell.
+        let Some(base) = run(d.clone(), "as it is")? else { return Ok(()) };
+        let mut tried = Vec::new();
+        for (knob, to) in trials(report, &d.tuning) {
+            let tuning = d.tuning.changed(&[(knob.to_string(), serde_json::json!(to))].into())?;
+            let Some(report) = run(Description { tuning, ..d.clone() }, &format!("{knob} {to}"))? else {
+                return Ok(());
+            };
+            tried.push((knob, to, report));
+        }
+        let Some(mut pilot) = Pilot::of(&base, &d.tuning, &tried) else { return Ok(()) };
+        if let Some(counts) = pilot.candidate() {
+            let changes = counts.iter().map(|(k, n)| (k.to_string(), serde_json::json!(n))).collect();
+            let together = Description { tuning: d.tuning.changed(&changes)?, ..d.clone() };
+            let Some(report) = run(together, "splits together")? else { return Ok(()) };
+            pilot.confirm(&counts, &base, &report);
+        }
+        let advice = json(&PilotRecord { description: d.clone(), pilot })?;
+        let row = AdviceRow { id: 0, shot, advice, state: "pilot".into(), basis, without: None, with: None };
+        self.0.store.add_advice(&row).map(|_| ())
     }
-}
-
-fn id_of(k: K) -> &'static str {
-    tuning::KNOBS[k as usize].id
 }
 
 /// A description with a line of advice followed.
@@ -309,10 +364,11 @@ fn same_picture(a: &Description, b: &Description) -> bool {
         == (&b.scene, &b.environment, &b.camera, b.region, &b.tuning, &b.edits)
 }
 
-/// Whether two descriptions differ in splits and counts of samples at most.
+/// Whether two descriptions differ at most in what a pilot varies and in counts of samples.
 fn alike(a: &Description, b: &Description) -> bool {
     let counts = ["sampling.adaptive", "sampling.least", "sampling.most", "sampling.threshold", "sampling.effort"];
-    let free = |id: &str| id.starts_with("split.") || id == "sampling.seed" || counts.contains(&id);
+    let others = ["depth.roulette_from", "sampling.seed", "sampling.first_pass", "delivery.parts"];
+    let free = |id: &str| id.starts_with("split.") || others.contains(&id) || counts.contains(&id);
     a.scene == b.scene
         && a.environment == b.environment
         && a.edits == b.edits

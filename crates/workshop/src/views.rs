@@ -10,7 +10,7 @@ use picture::{Region, maps::GrainLegend, maps::Swatch};
 use scene::ImportReport;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
-use tracer::{Ledgers, Progress, RayCount, RenderReport, SplitKind};
+use tracer::{Ledgers, Progress, RayCount, RenderReport};
 use ts_rs::TS;
 use tuning::{Difference, Group, PartialKind, Untaken, Value};
 
@@ -468,8 +468,8 @@ pub struct AdviceView {
     #[ts(type = "number")]
     pub proof_number: i64,
     pub lines: Vec<AdviceLine>,
-    /// Splits of which a test with two rays each would tell more.
-    pub unknown: Vec<SplitKind>,
+    /// What splits and roulette would bring is not known before a pilot.
+    pub wants_pilot: bool,
 }
 
 /// A line of advice is applied, tried or dismissed, or dismissed ones come back.

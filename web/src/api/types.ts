@@ -281,11 +281,7 @@ export type SplitRow = { kind: SplitKind, split: number,
 /**
  * Share of the sampling time.
  */
-time: number, 
-/**
- * Displayed variance that one such ray alone would have within a camera sample; none where only one starts.
- */
-within: number | null, };
+time: number, };
 
 export type LightCost = { name: string, rays: number, 
 /**
@@ -697,9 +693,9 @@ export type Came = { without: number, with: number, effect: Effect, };
 
 export type AdviceView = { proof: number, proof_number: number, lines: Array<AdviceLine>, 
 /**
- * Splits of which a test with two rays each would tell more.
+ * What splits and roulette would bring is not known before a pilot.
  */
-unknown: Array<SplitKind>, };
+wants_pilot: boolean, };
 
 export type TakeAdvice = { key: string, state: AdviceState, };
 

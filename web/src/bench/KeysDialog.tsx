@@ -14,6 +14,7 @@ const shortcuts: [string, string][] = [
   ["X", "swap A and B"],
   ["O", "loupe: the same spot of all compared"],
   ["[ ]", "show the proof before, the proof after"],
+  ["E, N, B, A", "tray: proofs, causes of the noise, bounces, advice"],
   ["D", "all drafts off"],
   ["Z, Shift Z", "undo, redo of the tuning"],
   ["Arrows", "nudge the region, with Shift by 10 pixels"],

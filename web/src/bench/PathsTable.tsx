@@ -107,9 +107,7 @@ export function PathsTable({ shot, knobs, set, prices, rays, other }: Props) {
           <th>depth</th>
           <th>clamp</th>
           <th>
-            <Tooltip title="Rays for each camera sample in the shown proof: all, and those that start at the first hit">
-              rays
-            </Tooltip>
+            <Tooltip title="Rays for each camera sample in the shown proof">rays</Tooltip>
           </th>
         </tr>
       </thead>
@@ -123,11 +121,15 @@ export function PathsTable({ shot, knobs, set, prices, rays, other }: Props) {
               {cell(p.depth)}
               {cell(p.clamp)}
               <td className="num second">
-                {r
-                  ? r.rays === 0
-                    ? "none here"
-                    : `${r.per_sample.toFixed(2)} (${r.first_per_sample.toFixed(2)})`
-                  : "–"}
+                {!r || r.rays === 0 ? (
+                  (r && "none") || "–"
+                ) : (
+                  <Tooltip
+                    title={`${r.per_sample.toFixed(2)} rays for each camera sample, ${r.first_per_sample.toFixed(2)} of them from the first hit`}
+                  >
+                    <span>{r.per_sample.toFixed(2)}</span>
+                  </Tooltip>
+                )}
               </td>
             </tr>
           );

@@ -7,10 +7,10 @@ import { valueText } from "./ValueField";
 function buys(p: Price): string {
   if (p.grain) {
     const more = p.grain[1] - p.grain[0];
-    return more > 5e-6 ? `${percent(more, more < 0.001 ? 3 : 2)} grain` : "no grain";
+    return more > 5e-6 ? percent(more, more < 0.001 ? 3 : 2) : "nothing";
   }
   if (p.look)
-    return p.look.most < 0.005 ? "no light" : `${p.look.most.toFixed(p.look.most < 1 ? 2 : 1)} steps`;
+    return p.look.most < 0.005 ? "nothing" : `${p.look.most.toFixed(p.look.most < 1 ? 2 : 1)} steps`;
   return "";
 }
 
@@ -33,7 +33,9 @@ export function PriceTag({ knob, view }: { knob: Knob; view: PricesView | null |
   return (
     <Tooltip title={words(knob, price, view)} placement="left">
       <span className={`price${view.stale.length > 0 ? " stale" : ""}`} data-price={knob.id}>
-        {`${duration(Math.max(price.seconds, 0))} · ${buys(price)}`}
+        {price.seconds < 0.05
+          ? "changes nothing here"
+          : `costs ${duration(price.seconds)} · buys ${buys(price)}`}
       </span>
     </Tooltip>
   );

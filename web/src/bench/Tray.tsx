@@ -24,7 +24,9 @@ interface Props {
 
 /** What lies under the stage: it can be pulled up or folded away. */
 export function Tray({ tab, choose, count, children }: Props) {
-  const [height, setHeight] = useState(1);
+  const [own, setOwn] = useState<Record<TrayTab, number>>({ proofs: 1, causes: 2, bounces: 2, advice: 2 });
+  const height = own[tab];
+  const setHeight = (h: number) => setOwn({ ...own, [tab]: h });
   const head = (
     <span className="tray-tabs" role="tablist">
       {tabs.map(([value, label]) => (
@@ -33,10 +35,7 @@ export function Tray({ tab, choose, count, children }: Props) {
           role="tab"
           aria-selected={tab === value}
           className={tab === value ? "chosen" : ""}
-          onClick={() => {
-            choose(value);
-            setHeight((h) => (value === "proofs" ? Math.max(h, 1) : 2));
-          }}
+          onClick={() => choose(value)}
         >
           {label}
           {value === "proofs" && <span className="pill">{count}</span>}

@@ -4,6 +4,7 @@ import { useAdvice } from "../api/queries";
 import type { AdviceLine, AdviceState, AdviceView, Effect, ProofView } from "../api/types";
 import { useAct } from "../app/useAct";
 import { useQueryClient } from "@tanstack/react-query";
+import { endedTest, whyNone } from "./ended";
 
 interface Props {
   proof: ProofView | undefined;
@@ -83,14 +84,9 @@ function Line({ line, view, compare }: { line: AdviceLine; view: AdviceView; com
 /** What follows from the ledgers: what to change, why, and what it should bring. */
 export function AdviceList({ proof, compare }: Props) {
   const act = useAct();
-  const ended = proof && proof.kind !== "picture" && proof.state !== "running" ? proof : undefined;
+  const ended = endedTest(proof);
   const view = useAdvice(ended?.id ?? null, ended?.report?.samples ?? 0).data;
-  if (!view)
-    return (
-      <p className="empty">
-        {ended ? "weighing the ledgers …" : "Test the frame or a region: then this says what to change."}
-      </p>
-    );
+  if (!view) return <p className="empty">{whyNone(proof, "what to change")}</p>;
   return (
     <div className="causes">
       <div className="causes-head">
@@ -98,22 +94,22 @@ export function AdviceList({ proof, compare }: Props) {
           {`From proof ${view.proof_number}. The figure is the time that the same grain would take.`}
         </span>
         <span className="grow" />
-        {view.unknown.length > 0 && (
-          <Tooltip title="A short test of the same part with two rays of each kind at every first hit. How they differ tells where more rays pay.">
+        {view.wants_pilot && (
+          <Tooltip title="Short trials of the same part: as it is, with three times the rays of each kind at every first hit, with earlier and later roulette. They stand in the sheet while they render and go afterwards.">
             <Button
               size="small"
-              onClick={() => void act(() => ask("POST", `/api/proofs/${view.proof}/splits`))}
-              data-testid="test-splits"
+              onClick={() => void act(() => ask("POST", `/api/proofs/${view.proof}/pilot`))}
+              data-testid="pilot"
             >
-              Find out whether splits pay
+              Find out whether splits and roulette pay
             </Button>
           </Tooltip>
         )}
       </div>
       {view.lines.length === 0 ? (
         <p className="empty">
-          {view.unknown.length > 0
-            ? "No bounce and no light is wasted here. Whether more rays at the first hit pay is not known yet."
+          {view.wants_pilot
+            ? "No bounce and no light is wasted here. Whether more rays at the first hit or earlier roulette pay is not known yet."
             : "Nothing to change: no bounce, no light and no split is wasted here."}
         </p>
       ) : (

@@ -5,6 +5,7 @@ import type { DepthKind, ProofView, ShotView } from "../api/types";
 import { count, duration, percent } from "../app/format";
 import type { Value } from "../bench/ValueField";
 import { DepthChart } from "./DepthChart";
+import { endedTest, whyNone } from "./ended";
 
 const kinds: Record<DepthKind, [label: string, knob: string]> = {
   all: ["All bounces", "depth.total"],
@@ -13,6 +14,8 @@ const kinds: Record<DepthKind, [label: string, knob: string]> = {
   transmission: ["Transmission", "depth.transmission"],
   volume: ["Volume", "depth.volume"],
 };
+
+const lost = (steps: number) => (steps === 0 ? "nothing" : `${steps.toFixed(steps < 9.95 ? 2 : 0)} steps`);
 
 interface Props {
   shot: ShotView;
@@ -23,16 +26,16 @@ interface Props {
 /** The depth ledger: what each bounce costs and brings, and what would be lost if the depth ended there. */
 export function Bounces({ shot, proof, set }: Props) {
   const [kind, setKind] = useState<DepthKind>("all");
-  const ended = proof && proof.kind !== "picture" && proof.state !== "running" ? proof : undefined;
+  const ended = endedTest(proof);
   const ledger = useLedger(ended?.id ?? null, ended?.report?.samples ?? 0, null).data;
   const tables = ledger?.ledgers.depth ?? [];
   const table = tables.find((t) => t.kind === kind) ?? tables[0];
   if (!ledger || !table || table.rows.length === 0)
     return (
       <p className="empty">
-        {ended
+        {ledger
           ? "This proof has no depth ledger: test again."
-          : "Test the frame or a region: then this says what each bounce costs and brings."}
+          : whyNone(proof, "what each bounce costs and brings")}
       </p>
     );
   const knob = kinds[table.kind][1];
@@ -65,11 +68,17 @@ export function Bounces({ shot, proof, set }: Props) {
               <th>rays</th>
               <th>time</th>
               <th>light</th>
-              <th>
-                <Tooltip title="Steps of 255 on the display that would be lost if the depth ended here: on average, in all but 1 % of the picture, and at the worst spot (blocks of pixels)">
+              <th className="num">
+                <Tooltip title="Steps of 255 on the display that would be lost if the depth ended here, on average">
                   lost if it ended here
                 </Tooltip>
               </th>
+              <th className="num">
+                <Tooltip title="All but 1 % of the picture loses no more than this, in steps of 255, block by block">
+                  99 % below
+                </Tooltip>
+              </th>
+              <th className="num">worst spot</th>
               <th />
             </tr>
           </thead>
@@ -82,11 +91,9 @@ export function Bounces({ shot, proof, set }: Props) {
                   {percent(r.time)} <span className="second">{duration(r.time * ledger.seconds)}</span>
                 </td>
                 <td className="num">{percent(r.light, 2)}</td>
-                <td className="num">
-                  {r.loss.worst === 0
-                    ? "nothing"
-                    : `${r.loss.mean.toFixed(2)} · 99 % ≤ ${r.loss.most.toFixed(2)} · worst ${r.loss.worst.toFixed(1)} steps`}
-                </td>
+                <td className="num">{lost(r.loss.mean)}</td>
+                <td className="num">{lost(r.loss.most)}</td>
+                <td className="num">{lost(r.loss.worst)}</td>
                 <td>
                   {r.bounces === limit ? (
                     <span className="second">is set</span>

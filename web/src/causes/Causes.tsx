@@ -5,6 +5,7 @@ import type { Layer, ProofView, Region, ShotView } from "../api/types";
 import { percent, steps } from "../app/format";
 import { partName, picturePass, type Pass } from "./names";
 import { NoiseTable } from "./NoiseTable";
+import { endedTest, whyNone } from "./ended";
 
 interface Props {
   shot: ShotView;
@@ -28,15 +29,10 @@ function shared(proof: ProofView, region: Region | null): Region | null {
 
 export function Causes({ shot, proof, region, pass, show, setRays }: Props) {
   const [inside, setInside] = useState(false);
-  const ended = proof && proof.kind !== "picture" && proof.state !== "running" ? proof : undefined;
+  const ended = endedTest(proof);
   const part = ended && inside ? shared(ended, region) : null;
   const ledger = useLedger(ended?.id ?? null, ended?.report?.samples ?? 0, part).data;
-  if (!ended || !ledger)
-    return (
-      <p className="empty">
-        {ended ? "reading the ledger …" : "Test the frame or a region: then this says who causes its grain."}
-      </p>
-    );
+  if (!ended || !ledger) return <p className="empty">{whyNone(proof, "who causes its grain")}</p>;
   const n = ledger.noise;
   return (
     <div className="causes">
@@ -54,14 +50,10 @@ export function Causes({ shot, proof, region, pass, show, setRays }: Props) {
             },
           ]}
         />
-        {n && (
-          <span>
-            {`grain about ${percent(n.grain, 2)} = ${steps(n.grain)} of 255 steps, as displayed, of ${n.region.width} × ${n.region.height} px`}
-          </span>
-        )}
+        {n && <span>{`grain about ${percent(n.grain, 2)} = ${steps(n.grain)} of 255 steps`}</span>}
         {ledger.differs.length > 0 && (
           <span className="caution" data-testid="ledger-stale">
-            {`of proof ${ledger.proof_number}: ${ledger.differs.length} knobs differ from it now`}
+            {`${ledger.differs.length} knobs differ from proof ${ledger.proof_number} now`}
           </span>
         )}
         <span className="grow" />

@@ -3,7 +3,7 @@ import type { DepthTable } from "../api/types";
 import { percent } from "../app/format";
 
 const HEIGHT = 96;
-const COLUMN = 26;
+const COLUMN = 20;
 
 /** Heights on a scale of the fourth root, on which a thousandth still shows. */
 const tall = (share: number) => Math.pow(Math.max(share, 0), 0.25) * (HEIGHT - 14);
@@ -29,19 +29,19 @@ export function DepthChart({ table, limit }: { table: DepthTable; limit: number 
             <rect x={i * COLUMN} y={0} width={COLUMN} height={HEIGHT + 14} fill="transparent" />
             <rect
               className="depth-time"
-              x={i * COLUMN + 4}
+              x={i * COLUMN + 3}
               y={HEIGHT - tall(r.time)}
-              width={9}
+              width={7}
               height={tall(r.time)}
             />
             <rect
               className="depth-light"
-              x={i * COLUMN + 14}
+              x={i * COLUMN + 11}
               y={HEIGHT - tall(r.light)}
-              width={9}
+              width={7}
               height={tall(r.light)}
             />
-            <text x={i * COLUMN + 13} y={HEIGHT + 11} textAnchor="middle">
+            <text x={i * COLUMN + 10} y={HEIGHT + 11} textAnchor="middle">
               {r.bounces}
             </text>
           </g>

@@ -2,6 +2,7 @@ import { Select } from "antd";
 import { useLedger } from "../api/queries";
 import type { Layer, ProofView } from "../api/types";
 import { partName, picturePass, type Pass } from "./names";
+import { endedTest } from "./ended";
 
 const more: [Layer, string][] = [
   ["shadow", "Shadow"],
@@ -18,7 +19,7 @@ export function PassPicker({
   pass: Pass;
   choose: (p: Pass) => void;
 }) {
-  const ended = proof && proof.kind !== "picture" && proof.state !== "running" ? proof : undefined;
+  const ended = endedTest(proof);
   const noise = useLedger(ended?.id ?? null, ended?.report?.samples ?? 0, null).data?.noise;
   const names = (rows: { name: string }[]) =>
     rows

@@ -20,13 +20,7 @@ impl Tracer<'_> {
         let first = expected.is_some();
         let rays = if first { self.settings.split_direct } else { 1 };
         let strongest = strongest(&bsdf.weights);
-        let mut scatter = (rays > 1).then(|| Scatter::new(work.out.radiance()));
         for j in 0..rays {
-            if j > 0
-                && let Some(s) = &mut scatter
-            {
-                s.ray(work.out.radiance());
-            }
             let sampler = if first { path.sampler.split(0, j, rays) } else { path.sampler };
             let [choice, u, v, _] = sampler.set(path.key(set::LIGHT));
             let Some((which, chance)) = lights.choose(odds, receiver, choice) else { break };
@@ -36,10 +30,6 @@ impl Tracer<'_> {
             }
             let shot = Shot { which, chance: chance * rays as f32, u: Vec2::new(u, v) };
             self.light_ray(path, point, bsdf, expected, shot, work);
-        }
-        if let Some(mut s) = scatter {
-            s.ray(work.out.radiance());
-            work.tally.brought.scatter(0, s.rays(), rays as f32, rays);
         }
         if first {
             for which in &lights.split {

@@ -45,7 +45,7 @@ pub struct DepthTable {
 }
 
 /// What leaves the first hit in several rays.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, TS)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, TS)]
 #[serde(rename_all = "snake_case")]
 pub enum SplitKind {
     Direct,
@@ -64,8 +64,6 @@ pub struct SplitRow {
     pub split: u32,
     /// Share of the sampling time.
     pub time: f64,
-    /// Displayed variance that one such ray alone would have within a camera sample; none where only one starts.
-    pub within: Option<f64>,
 }
 
 /// Light rays to a group of lights, as a share of those from first hits.
@@ -93,7 +91,6 @@ struct BlockLight {
     pixels: u64,
     all: Vec<Vec3>,
     used: [Vec<Vec3>; USED],
-    within: [f64; 4],
 }
 
 impl Render {
@@ -110,7 +107,6 @@ impl Render {
                 pixels,
                 all: layout.by_all(row),
                 used: std::array::from_fn(|kind| layout.by_used(row, kind)),
-                within: layout.within(row),
             });
         });
         let c = &self.counters;
@@ -130,15 +126,6 @@ impl Render {
                 depth.push(table(*name, 1, &c.by_used[kind][1..], &|b| b.used[kind].clone()));
             }
         }
-        let pixels: u64 = blocks.iter().map(|b| b.pixels).sum();
-        let within = |k: usize| {
-            let sum: f64 = blocks
-                .iter()
-                .zip(&total)
-                .map(|(b, light)| b.pixels as f64 * b.within[k] * slope(view, luminance(light.to_array())).powi(2))
-                .sum();
-            sum / pixels.max(1) as f64
-        };
         let set = &self.settings;
         let split = [set.split_direct, set.split[0], set.split[1], set.split[2]];
         let splits = SPLIT_KINDS.into_iter().enumerate().filter(|(k, _)| c.by_branch[1 + k].rays > 0);
@@ -146,12 +133,7 @@ impl Render {
         Ledgers {
             depth,
             splits: splits
-                .map(|(k, kind)| SplitRow {
-                    kind,
-                    split: split[k],
-                    time: c.share(c.by_branch[1 + k]),
-                    within: (split[k] > 1).then(|| within(k)),
-                })
+                .map(|(k, kind)| SplitRow { kind, split: split[k], time: c.share(c.by_branch[1 + k]) })
                 .collect(),
             camera: c.share(c.by_branch[0]),
             volume: c.share(c.by_branch[5]),
@@ -170,12 +152,6 @@ impl Render {
                 .collect(),
         }
     }
-}
-
-fn slope(view: &View, y: f32) -> f64 {
-    let h = (1e-2 * y.abs()).max(1e-6);
-    let shown = |y: f32| view.display([y; 3])[0];
-    ((shown(y + h) - shown(y - h)) / (2.0 * h)) as f64
 }
 
 /// `lights` are each block's light by bounces, from bounce `first` on, and `total` all of its light.

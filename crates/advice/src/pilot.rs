@@ -1,0 +1,222 @@
+//! A pilot of trials: short renders of one area that differ in one knob each, on the same random numbers otherwise, so that
+//! their differences tell more than their noise. What splits and roulette do to time and variance is measured, not
+//! guessed: the variance within a camera sample could also be read off two rays of one sample, but ours are spread evenly
+//! over all samples, and that estimate promised gains that did not come.
+
+use crate::prices::{id, split_knob};
+use picture::noise::NoiseLedger;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use tracer::{RayKind, RenderReport, SplitKind};
+use tuning::{K, Tuning, Value};
+
+/// Most rays of a split that are advised.
+const MOST: u32 = 16;
+/// Samples a pixel of each render.
+pub const PILOT_SAMPLES: u32 = 48;
+
+/// One knob turned.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Trial {
+    pub knob: String,
+    pub from: u32,
+    pub to: u32,
+    /// Time and variance of a camera sample against those without the change.
+    pub time: f64,
+    pub variance: f64,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Pilot {
+    pub trials: Vec<Trial>,
+    /// Several splits at once, as the trials suggest them, rendered too: counts by knob, time and variance.
+    #[serde(default)]
+    pub together: Option<(BTreeMap<String, u32>, f64, f64)>,
+}
+
+/// The fixed counts under which all of a pilot renders.
+pub fn pilot_tuning(t: &Tuning) -> Tuning {
+    let t = t.clone().with(K::SamplingAdaptive, false).with(K::SamplingEffort, 1.0).with(K::DeliveryParts, true);
+    t.with(K::SamplingLeast, 2u32).with(K::SamplingMost, PILOT_SAMPLES)
+}
+
+/// How many times the rays a trial takes: its result holds up to there, and another pilot goes on from there.
+const TIMES: u32 = 3;
+
+/// What is worth trying on a scene: three times the rays of every kind that occurs and half of them, and roulette from half and
+/// twice the bounce.
+pub fn trials(report: &RenderReport, tuning: &Tuning) -> Vec<(&'static str, Value)> {
+    let mut out = Vec::new();
+    for row in &report.ledgers.splits {
+        let now = tuning.whole(split_knob(row.kind));
+        if row.time > 0.005 && now <= MOST / 2 {
+            out.push((id(split_knob(row.kind)), Value::Whole((TIMES * now).min(MOST))));
+        }
+        if now > 1 {
+            out.push((id(split_knob(row.kind)), Value::Whole(now / 2)));
+        }
+    }
+    let roulette = tuning.whole(K::RouletteFrom);
+    if report.ledgers.depth.first().is_some_and(|t| t.rows.len() > roulette as usize) {
+        out.extend(
+            [roulette / 2, 2 * roulette].into_iter().filter(|r| *r > 0).map(|r| (id(K::RouletteFrom), Value::Whole(r))),
+        );
+    }
+    out
+}
+
+/// Time of a camera sample under `now` in units of one under `base`, from the rays of each kind and what such rays cost in
+/// `base`: counts are exact, while clocks of short renders are disturbed by whatever else runs.
+pub fn time_ratio(base: &RenderReport, now: &RenderReport) -> f64 {
+    let each = |kind: RayKind, r: &RenderReport| r.rays.iter().find(|x| x.kind == kind).map_or(0.0, |x| x.per_sample);
+    let all: f64 = base.rays.iter().map(|r| r.share).sum();
+    let paid = base.rays.iter().filter(|r| r.per_sample > 0.0);
+    paid.map(|r| r.share * each(r.kind, now) / r.per_sample).sum::<f64>() / all.max(1e-12)
+}
+
+impl Pilot {
+    /// From a render at [`pilot_tuning`] and one for each of [`trials`]; none if they keep no parts.
+    pub fn of(base: &RenderReport, tuning: &Tuning, tried: &[(&'static str, Value, RenderReport)]) -> Option<Pilot> {
+        let variance = |n: &Option<NoiseLedger>| n.as_ref().map(|n| n.per_sample);
+        let alone = variance(&base.noise)?.max(1e-30);
+        let values = tuning.to_map();
+        let trials = tried.iter().map(|(knob, to, report)| {
+            let (Some(Value::Whole(from)), Value::Whole(to)) = (values.get(knob), to) else { return None };
+            // What more rays add is what the split took before.
+            let split = base.ledgers.splits.iter().find(|s| id(split_knob(s.kind)) == *knob);
+            let time =
+                split.map_or_else(|| time_ratio(base, report), |s| 1.0 + s.time * (*to as f64 / *from as f64 - 1.0));
+            let variance = variance(&report.noise)? / alone;
+            Some(Trial { knob: knob.to_string(), from: *from, to: *to, time, variance })
+        });
+        Some(Pilot { trials: trials.collect::<Option<_>>()?, together: None })
+    }
+
+    /// Splits that the trials suggest together, if they change more than one: they want to be rendered, since what short trials
+    /// promise one by one is not to be had all at once.
+    pub fn candidate(&self) -> Option<BTreeMap<&'static str, u32>> {
+        let splits = self.splits();
+        let best = splits.best();
+        let changed = splits.rays.iter().filter(|r| best[id(split_knob(r.kind))] != r.from).count();
+        (changed > 1).then_some(best)
+    }
+
+    /// Takes in the render of the candidate.
+    pub fn confirm(&mut self, counts: &BTreeMap<&'static str, u32>, base: &RenderReport, report: &RenderReport) {
+        let variance = |r: &RenderReport| r.noise.as_ref().map(|n| n.per_sample);
+        if let (Some(before), Some(after)) = (variance(base), variance(report)) {
+            let counts = counts.iter().map(|(k, n)| (k.to_string(), *n)).collect();
+            self.together = Some((counts, time_ratio(base, report), after / before.max(1e-30)));
+        }
+    }
+
+    pub(crate) fn trials(&self, knob: K) -> impl Iterator<Item = &Trial> {
+        self.trials.iter().filter(move |t| t.knob == id(knob))
+    }
+
+    /// Costs and variances of single rays, as the splits' trials tell them.
+    pub(crate) fn splits(&self) -> Splits {
+        let kinds = [SplitKind::Direct, SplitKind::Diffuse, SplitKind::Reflection, SplitKind::Transmission];
+        let rays = kinds.into_iter().filter_map(|kind| {
+            let t = self.trials(split_knob(kind)).next()?;
+            let (from, to) = (t.from as f64, t.to as f64);
+            let cost = (t.time - 1.0) / (to - from);
+            let variance = ((1.0 - t.variance) / (1.0 / from - 1.0 / to)).max(0.0);
+            Some(Rays { kind, from: t.from, most: t.to, cost, variance })
+        });
+        let mut rays: Vec<Rays> = rays.collect();
+        // What is left with the camera is at least a tenth: short trials promise a little too much.
+        let taken: f64 = rays.iter().map(|r| r.variance / r.from as f64).sum();
+        rays.iter_mut().for_each(|r| r.variance *= (0.9 / taken.max(1e-12)).min(1.0));
+        Splits { rays }
+    }
+
+    /// Whether a tuning has the splits from which the trials were made.
+    pub fn holds_for(&self, tuning: &Tuning) -> bool {
+        self.trials.iter().all(|t| tuning.to_map().get(t.knob.as_str()).is_some_and(|v| **v == Value::Whole(t.from)))
+    }
+
+    /// How the square of the grain would change from one number of rays to another.
+    pub(crate) fn variance_at(&self, kind: SplitKind, from: u32, to: u32) -> Option<f64> {
+        let splits = self.splits();
+        let now: BTreeMap<&str, u32> = [(id(split_knob(kind)), from)].into();
+        let then: BTreeMap<&str, u32> = [(id(split_knob(kind)), to)].into();
+        splits.rays.iter().any(|r| r.kind == kind).then(|| splits.at(&then).1 / splits.at(&now).1)
+    }
+}
+
+/// Rays of one kind within a camera sample, in units of the pilot's camera sample.
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) struct Rays {
+    pub kind: SplitKind,
+    /// As many as the pilot began with, and as many as were tried: nothing is said of more.
+    pub from: u32,
+    pub most: u32,
+    pub cost: f64,
+    pub variance: f64,
+}
+
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) struct Splits {
+    pub rays: Vec<Rays>,
+}
+
+impl Splits {
+    /// Time and variance of a camera sample with so many rays of each kind: the pilot's where nothing is said.
+    pub fn at(&self, counts: &BTreeMap<&str, u32>) -> (f64, f64) {
+        let (mut time, mut variance) = (1.0, 1.0);
+        for r in &self.rays {
+            let n = *counts.get(id(split_knob(r.kind))).unwrap_or(&r.from) as f64;
+            time += r.cost * (n - r.from as f64);
+            variance -= r.variance * (1.0 / r.from as f64 - 1.0 / n);
+        }
+        // What the rays take can never be all of it.
+        (time.max(0.05), variance.max(0.05))
+    }
+
+    /// The counts of the least time for a variance, by Neyman's allocation among whole numbers.
+    pub fn best(&self) -> BTreeMap<&'static str, u32> {
+        let mut best = (f64::INFINITY, BTreeMap::new());
+        let mut counts: BTreeMap<&str, u32> = self.rays.iter().map(|r| (id(split_knob(r.kind)), 1)).collect();
+        loop {
+            let (time, variance) = self.at(&counts);
+            // On a flat optimum the fewest rays.
+            if time * variance < best.0 * (1.0 - 1e-6) {
+                best = (time * variance, counts.clone());
+            }
+            // The next in counting order.
+            let mut grown = false;
+            for r in &self.rays {
+                let n = counts.entry(id(split_knob(r.kind))).or_insert(1);
+                *n += 1;
+                if *n <= r.most {
+                    grown = true;
+                    break;
+                }
+                *n = 1;
+            }
+            if !grown {
+                return best.1;
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Against Neyman's formula n = √(V C_0 / (C V_0)).
+    #[test]
+    fn the_best_split_is_neymans() {
+        for (cost, variance) in [(0.1, 0.8), (0.02, 0.5), (0.5, 0.3)] {
+            let kind = SplitKind::Direct;
+            let splits = Splits { rays: vec![Rays { kind, from: 1, most: 16, cost, variance }] };
+            let exact = (variance * (1.0 - cost) / (cost * (1.0 - variance))).sqrt();
+            let best = splits.best()["split.direct"] as f64;
+            assert!((best - exact).abs() < 1.0 || best == 1.0, "{best} {exact}");
+            let at = |n: f64| (1.0 - cost + cost * n) * (1.0 - variance + variance / n);
+            assert!(at(best) <= at(exact.floor().max(1.0)).min(at(exact.ceil())) + 1e-12);
+        }
+    }
+}

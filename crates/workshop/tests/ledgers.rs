@@ -1,0 +1,139 @@
+//! Where the grain comes from, without a browser: what ledgers, prices and advice say, and what becomes of it.
+
+mod common;
+
+use common::*;
+use picture::Region;
+use serde_json::json;
+use workshop::*;
+
+fn wait(what: &str, done: impl Fn() -> bool) {
+    let start = std::time::Instant::now();
+    while !done() {
+        assert!(start.elapsed().as_secs() < 120, "{what} did not happen");
+        std::thread::sleep(std::time::Duration::from_millis(10));
+    }
+}
+
+#[test]
+fn ledgers_are_told_of_a_proof_and_of_a_part_of_it_also_after_a_restart() {
+    let (data, w, shot) = workshop();
+    let id = test(&w, shot);
+    let whole = w.ledger(id, None).unwrap();
+    let noise = whole.noise.clone().unwrap();
+    assert_eq!((noise.region.width, noise.region.height), (96, 64));
+    let part = Region { x: 20, y: 10, width: 30, height: 20 };
+    let of_part = w.ledger(id, Some(part)).unwrap().noise.unwrap();
+    assert_eq!(of_part.region, part);
+    for rows in [&noise.parts, &noise.lights, &of_part.parts] {
+        let sum: f64 = rows.iter().map(|r| r.share).sum();
+        assert!((sum - 1.0).abs() < 1e-3, "{sum}");
+        assert!(rows.windows(2).all(|r| r[0].gain >= r[1].gain), "what pays most comes first");
+    }
+    assert!(w.ledger(id, Some(Region { x: 90, ..part })).is_err(), "a part outside the frame is refused");
+    // Parts are pictures of their own.
+    let look = Look { part: noise.parts[0].name.clone(), ..w.look_of(id).unwrap() };
+    let alone = w.show(id, Layer::Part, &look).unwrap().rgba;
+    assert_ne!(alone, w.show(id, Layer::Picture, &look).unwrap().rgba);
+    w.show(id, Layer::PartGrain, &look).unwrap();
+    let nobody = Look { part: "nobody".into(), ..look };
+    assert_eq!(w.show(id, Layer::Part, &nobody).err().unwrap().code, fault::Code::NotFound);
+    // Going on after a restart goes on counting bounces.
+    drop(w);
+    let w = Workshop::open(data.path()).unwrap();
+    assert_eq!(w.ledger(id, None).unwrap().noise, whole.noise);
+    w.go_on(id, Some(16), None).unwrap();
+    w.wait_for_test();
+    let further = w.ledger(id, None).unwrap();
+    let light = |l: &LedgerView| l.ledgers.depth[0].rows.iter().map(|r| r.light).collect::<Vec<_>>();
+    for (a, b) in light(&whole).into_iter().zip(light(&further)) {
+        assert!((a - b).abs() < 0.05, "{a} {b}");
+    }
+    let rays = |l: &LedgerView| l.ledgers.depth[0].rows[0].rays as f64;
+    assert!(rays(&further) > 1.2 * rays(&whole));
+}
+
+#[test]
+fn another_threshold_is_answered_from_what_is_stored() {
+    let (_data, w, shot) = workshop();
+    tune(&w, shot, json!({ "sampling.adaptive": false, "sampling.most": 32 }));
+    let id = test(&w, shot);
+    let at = |t: f64| w.legends(id, t).unwrap();
+    let (fine, coarse) = (at(0.01), at(0.2));
+    let (f, c) = (fine.ask.unwrap(), coarse.ask.unwrap());
+    assert!(!f.adaptive && c.seconds < f.seconds && c.whole.seconds < f.whole.seconds && c.settled > f.settled);
+    assert!(f.seconds <= 1.3 * f.took, "adaptive never takes more than all samples: {f:?}");
+    assert!(coarse.grain.below > fine.grain.below);
+    // The prices of the shot rest on the same statistics.
+    let prices = w.prices(shot).unwrap().unwrap();
+    assert_eq!((prices.proof, prices.stale.len()), (id, 0));
+    let price = |knob: &str| prices.prices.iter().find(|p| p.knob == knob).unwrap_or_else(|| panic!("{knob}"));
+    let most = price("sampling.most");
+    let (now, then) = most.grain.unwrap();
+    assert!(most.seconds > 0.0 && then > now, "{most:?}");
+    assert!(
+        (then / now - (32.0f64 / 24.0).sqrt()).abs() < 0.1,
+        "half the grain costs four times the samples: {most:?}"
+    );
+    let depth = price("depth.total");
+    assert!(depth.look.is_some() && depth.seconds >= 0.0);
+    // A knob whose effect cannot be computed makes them stale.
+    tune(&w, shot, json!({ "depth.roulette_from": 9 }));
+    assert_eq!(w.prices(shot).unwrap().unwrap().stale, ["depth.roulette_from"]);
+}
+
+#[test]
+fn lights_are_edited_in_revisions() {
+    let (_data, w, shot) = workshop();
+    let change = |name: &str, on: Option<bool>, split: Option<u32>| {
+        let lights = [(name.to_string(), LightChange { on, split })].into();
+        w.change_shot(shot, &ShotChange { lights, ..Default::default() })
+    };
+    assert!(change("nobody", Some(false), None).is_err());
+    change("environment", None, Some(2)).unwrap();
+    let bright = test(&w, shot);
+    let rays = w.ledger(bright, None).unwrap().ledgers.lights;
+    assert_eq!(rays.iter().find(|l| l.name == "environment").unwrap().own, Some(2));
+    let view = change("environment", Some(false), None).unwrap();
+    assert!(!view.lights["environment"].on);
+    let dark = test(&w, shot);
+    assert!(w.ledger(dark, None).unwrap().noise.unwrap().lights.iter().all(|l| l.name != "light environment"));
+    let back = w.go_to_revision(shot, view.undo.unwrap()).unwrap();
+    assert!(back.lights["environment"].on && back.lights["environment"].split == 2);
+}
+
+#[test]
+fn advice_is_tried_applied_and_compared_with_what_came() {
+    let (_data, w, shot) = workshop();
+    tune(
+        &w,
+        shot,
+        json!({ "sampling.adaptive": false, "sampling.most": 16, "depth.total": 30, "split.reflection": 4 }),
+    );
+    let id = test(&w, shot);
+    assert!(w.advice(id).unwrap().wants_pilot);
+    w.start_pilot(id).unwrap();
+    wait("the pilot", || !w.advice(id).unwrap().wants_pilot);
+    wait("its trials to go", || w.proofs(shot).unwrap().len() == 1);
+    let view = w.advice(id).unwrap();
+    let line = view.lines.iter().find(|l| l.advice.changes.keys().any(|k| k.starts_with("split.")));
+    let line = line.unwrap_or_else(|| panic!("four rays where one does: {:?}", view.lines));
+    let key = line.advice.key.clone();
+    let of = |key: &str| w.advice(id).unwrap().lines.into_iter().find(|l| l.advice.key == key).unwrap();
+    let take = |state| w.take_advice(id, &TakeAdvice { key: key.clone(), state }).unwrap();
+    take(AdviceState::Dismissed);
+    assert_eq!(of(&key).state, AdviceState::Dismissed);
+    take(AdviceState::New);
+    take(AdviceState::Tried);
+    wait("what came", || of(&key).came.is_some());
+    let came = of(&key).came.unwrap();
+    assert_eq!(came.without, id, "the proof without the change is there already");
+    assert!((came.effect.equal - came.effect.time * came.effect.variance).abs() < 1e-9);
+    let was = w.shot(shot).unwrap().tuning;
+    take(AdviceState::Applied);
+    assert_ne!(w.shot(shot).unwrap().tuning, was);
+    let applied = of(&key);
+    assert_eq!(applied.state, AdviceState::Applied);
+    // The proof with the change is the one that shows what came.
+    assert_eq!(applied.came.map(|c| (c.without, c.with)), Some((came.without, came.with)));
+}
