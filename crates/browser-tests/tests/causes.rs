@@ -50,6 +50,9 @@ async fn causes_bounces_and_advice() {
     page.see("[data-testid=sheet] article").await;
 
     // A test under fixed counts, so that two of them can be compared.
+    page.set("Width", "96").await;
+    page.set("Height", "60").await;
+    page.set("Least samples", "4").await;
     page.set("Most samples", "16").await;
     page.set("All bounces", "12").await;
     page.click("[data-knob='sampling.adaptive'] button[role=switch]").await;
@@ -62,7 +65,7 @@ async fn causes_bounces_and_advice() {
     page.press("Grain").await;
     way.says("what adaptive would do", "[data-testid=what-if]", "/Adaptive is off.*would have taken/").await;
     let address = format!("/api/proofs/{}/legends?threshold=", whole["id"]);
-    let (fine, coarse) = (way.api(&format!("{address}0.01")).await, way.api(&format!("{address}0.2")).await);
+    let (fine, coarse) = (way.api(&format!("{address}0.01")).await, way.api(&format!("{address}0.5")).await);
     assert!(coarse["ask"]["seconds"].as_f64() < fine["ask"]["seconds"].as_f64(), "a coarser threshold takes less");
     assert!(coarse["grain"]["below"].as_f64() > fine["grain"]["below"].as_f64());
     let slider = "[aria-label='Ask about another threshold']";
@@ -109,7 +112,7 @@ async fn causes_bounces_and_advice() {
     page.key("z").await;
 
     // Prices stand at their knobs.
-    way.says("what the depth costs", "[data-price='sampling.most']", "/costs .* · buys/").await;
+    way.says("what the depth costs", "[data-price=\"sampling.most\"]", "/costs .* · buys/").await;
 
     // Advice on splits needs short trials, which go when they have told what they know.
     page.key("a").await;
@@ -128,7 +131,7 @@ async fn causes_bounces_and_advice() {
         l["advice"]["changes"].as_object().is_some_and(|c| !c.is_empty()) && l["advice"]["key"] != "adaptive"
     });
     let key = line.expect("some advice").clone()["advice"]["key"].as_str().unwrap().to_string();
-    let row = format!("[data-advice='{key}']");
+    let row = format!("[data-advice=\"{key}\"]");
     let before = way.proofs().await.len();
     press_in(page, &row, "Test it").await;
     way.ended(before, 1).await;
@@ -153,7 +156,7 @@ async fn causes_bounces_and_advice() {
 async fn press_in(page: &Page, css: &str, text: &str) {
     page.see(css).await;
     let found = format!(
-        "const b = [...document.querySelectorAll(\"{css} button\")].find(b => b.textContent.trim() === '{text}'); b?.click(); return Boolean(b)"
+        "const b = [...document.querySelectorAll('{css} button')].find(b => b.textContent.trim() === '{text}'); b?.click(); return Boolean(b)"
     );
     page.until(text, &found).await;
 }
