@@ -27,6 +27,7 @@ fn tuned(most: u32, threshold: f64) -> Tuning {
         .with(K::SamplingLeast, 8)
         .with(K::SamplingMost, most)
         .with(K::SamplingThreshold, threshold)
+        .with(K::SplitDirect, 1)
         // The view by which the demo judges this scene.
         .with(K::ViewExposure, 1.0)
 }

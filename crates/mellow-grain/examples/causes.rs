@@ -11,7 +11,7 @@ use std::sync::atomic::AtomicBool;
 use tracer::{Description, Render, SavedCounts, Stage, cores, own_pool};
 use tuning::{K, Tuning};
 
-const SIZE: (u32, u32) = (112, 70);
+const SIZE: (u32, u32) = (88, 55);
 /// Adaptive sampling is measured against long renders: a smaller frame.
 const SMALL: (u32, u32) = (96, 60);
 

@@ -30,6 +30,7 @@ fn a_furnace_books_its_light_by_bounce() {
         let stage = furnace(albedo as f32).stage();
         let most = 9u32;
         let t = tuning((32, 32), 256).with(K::DepthTotal, most).with(K::DepthDiffuse, most).with(K::RouletteFrom, 100);
+        let t = t.with(K::SplitDirect, 1);
         let report = run(&stage, describe(t, None), 2).report();
         let sum = (1.0 - albedo.powi(most as i32 + 1)) / (1.0 - albedo);
         for row in &all(&report).rows {

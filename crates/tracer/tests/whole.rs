@@ -86,7 +86,7 @@ fn parts_and_lights_add_up_to_the_picture() {
 #[test]
 fn splits_and_roulette_keep_the_mean() {
     let stage = room().stage();
-    let plain = run(&stage, describe(small(1024), None), 2);
+    let plain = run(&stage, describe(small(1024).with(K::SplitDirect, 1), None), 2);
     let base = plain.plate();
     let splits = small(256)
         .with(K::SplitDirect, 3)

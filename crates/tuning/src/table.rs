@@ -74,7 +74,7 @@ knobs! {
         "Side of the blocks in which grain is measured and sampling stops. Small blocks follow detail, large ones measure more surely.";
     SamplingFirstPass "sampling.first_pass" Sampling "First pass" "px" Choice { names: &["1", "2", "4", "8", "16"] }, Linear, name("16"), &[],
         "Side of the squares that get one sample each at first, to have a picture at once; finer passes follow. 1 goes straight to whole samples. The result is the same. For a draft whose whole quality is coarse, see oversize below 1.";
-    SplitDirect "split.direct" Sampling "Light rays" "" Whole { least: 1, most: 64 }, Linear, w(1), &[Time, Grain],
+    SplitDirect "split.direct" Sampling "Light rays" "" Whole { least: 1, most: 64 }, Linear, w(2), &[Time, Grain],
         "Rays towards lights at the first hit of each sample. More smooths soft shadows without tracing the camera's view again.";
     SplitDiffuse "split.diffuse" Sampling "Diffuse rays" "" Whole { least: 1, most: 64 }, Linear, w(1), &[Time, Grain],
         "Diffuse rays at the first hit of each sample. More smooths light from matte surroundings.";
