@@ -13,7 +13,7 @@ use tuning::{K, Tuning, Value};
 /// Most rays of a split that are advised.
 const MOST: u32 = 16;
 /// Samples a pixel of each render.
-pub const PILOT_SAMPLES: u32 = 48;
+pub const PILOT_SAMPLES: u32 = 32;
 
 /// One knob turned.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]

@@ -94,7 +94,7 @@ async fn causes_bounces_and_advice() {
     // Of a rectangle.
     page.drag((0.42, 0.3), (0.58, 0.6)).await;
     page.press("The rectangle on the picture").await;
-    way.says("the rectangle's size", ".causes-head", "/grain about/").await;
+    way.says("the rectangle's size", ".causes-head", "/grain of the brightness about/").await;
     page.key("w").await;
 
     // The depth ledger sets a depth with one click.

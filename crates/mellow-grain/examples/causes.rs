@@ -13,7 +13,7 @@ use tuning::{K, Tuning};
 
 const SIZE: (u32, u32) = (88, 55);
 /// Adaptive sampling is measured against long renders: a smaller frame.
-const SMALL: (u32, u32) = (96, 60);
+const SMALL: (u32, u32) = (80, 48);
 
 struct Subject {
     name: String,
@@ -161,14 +161,14 @@ fn adaptive(subjects: &[Subject]) {
     println!(
         "\nadaptive against uniform sampling: samples a pixel of adaptive, uniform samples with as good a worst block (and as"
     );
-    println!("good a block below which 99 % lie), share of the time; mean light against all samples, 3 seeds");
+    println!("good a block below which 99 % lie), share of the time; mean light against all samples, 2 seeds");
     for s in subjects {
         let small = s.tuning.clone().with(K::FrameWidth, SMALL.0).with(K::FrameHeight, SMALL.1);
         // Noise of about that many samples.
         let probe = rendered(s, &fixed(&small, 64)).report();
         let threshold = probe.grain.clamp(0.004, 0.08);
         let t = small.clone().with(K::SamplingThreshold, threshold).with(K::SamplingMost, 512);
-        let truth = rendered(s, &fixed(&small, 2048).with(K::SamplingSeed, 7919)).plate().mean();
+        let truth = rendered(s, &fixed(&small, 1536).with(K::SamplingSeed, 7919)).plate().mean();
         let view = describe(s, &t).view();
         let render = rendered(s, &t);
         let report = render.report();
@@ -196,12 +196,12 @@ fn adaptive(subjects: &[Subject]) {
         }
         let share = |n: f64| report.processor_seconds / (n * uniform);
         let mut bias = 0.0;
-        for seed in 0..3 {
+        for seed in 0..2 {
             let mean = |t: Tuning| {
                 let m = rendered(s, &t.with(K::SamplingSeed, seed)).plate().mean();
                 m.iter().map(|c| picture::luminance(*c) as f64).sum::<f64>() / m.len() as f64
             };
-            bias += (mean(t.clone()) / mean(fixed(&small, 512)) - 1.0) / 3.0;
+            bias += (mean(t.clone()) / mean(fixed(&small, 512)) - 1.0) / 2.0;
         }
         println!(
             "{:<26} threshold {:.2} %: {:>5.0} spp, uniform {:>5.0} ({:.0}) → {:.0} % (99 %: {:.0} %) of the time; mean {:+.2} %",

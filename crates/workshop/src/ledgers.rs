@@ -283,7 +283,7 @@ impl Workshop {
         Ok(None)
     }
 
-    /// Renders short trials of a proof's part under the shot's tuning: as it is, with three times the rays of each kind, with other
+    /// Renders short trials of a proof's part, small, under the shot's tuning: as it is, with three times the rays of each kind, with other
     /// roulette. They stand in the sheet while they render and go when all have ended; what they tell stays.
     pub fn start_pilot(&self, proof: i64) -> Result<(), Fault> {
         let p = self.ended_proof(proof)?;
@@ -291,12 +291,13 @@ impl Workshop {
         let mut d = self.description(shot, p.description.region)?;
         d.tuning = pilot_tuning(&d.tuning);
         d.check()?;
+        let small = smaller(&d)?;
         let workshop = self.clone();
         std::thread::Builder::new()
             .name("pilot".into())
             .spawn(move || {
                 let mut proofs = Vec::new();
-                let told = workshop.render_pilot(shot, p.row.id, &d, &p.report, &mut proofs);
+                let told = workshop.render_pilot(shot, p.row.id, (&d, &small), &p.report, &mut proofs);
                 for id in proofs {
                     workshop.forget_plate(id);
                     if let Err(fault) = workshop.0.store.delete_proof(id) {
@@ -316,7 +317,7 @@ impl Workshop {
         &self,
         shot: i64,
         basis: i64,
-        d: &Description,
+        (whole, d): (&Description, &Description),
         report: &RenderReport,
         proofs: &mut Vec<i64>,
     ) -> Result<(), Fault> {
@@ -343,10 +344,32 @@ impl Workshop {
             let Some(report) = run(together, "splits together")? else { return Ok(()) };
             pilot.confirm(&counts, &base, &report);
         }
-        let advice = json(&PilotRecord { description: d.clone(), pilot })?;
+        let advice = json(&PilotRecord { description: whole.clone(), pilot })?;
         let row = AdviceRow { id: 0, shot, advice, state: "pilot".into(), basis, without: None, with: None };
         self.0.store.add_advice(&row).map(|_| ())
     }
+}
+
+/// Most pixels of a pilot's renders: what it compares shows as well in a smaller frame.
+const PILOT_PIXELS: f64 = 16_000.0;
+
+/// The same area in a frame so much smaller that a pilot takes a moment.
+fn smaller(d: &Description) -> Result<Description, Fault> {
+    let scale = (PILOT_PIXELS / d.film_area().area() as f64).sqrt();
+    if scale >= 1.0 {
+        return Ok(d.clone());
+    }
+    let (w, h) = d.frame();
+    let less = |n: u32| ((n as f64 * scale).round() as u32).max(1);
+    let (width, height) = (less(w), less(h));
+    let tuning = d.tuning.clone().with(K::FrameWidth, width).with(K::FrameHeight, height);
+    let region = d.region.map(|r| {
+        let (x, y) = (less(r.x).min(width - 1), less(r.y).min(height - 1));
+        Region { x, y, width: less(r.width).min(width - x), height: less(r.height).min(height - y) }
+    });
+    let small = Description { tuning, region, ..d.clone() };
+    small.check()?;
+    Ok(small)
 }
 
 /// A description with a line of advice followed.

@@ -1,4 +1,5 @@
 import { Slider } from "antd";
+import { useState } from "react";
 import type { Legends, Measure, Swatch, WhatIf } from "../api/types";
 import { duration, percent, spoken, steps } from "../app/format";
 
@@ -58,6 +59,7 @@ function Ask({ w, asked, inForce }: { w: WhatIf; asked: boolean; inForce: number
 }
 
 export function Legend({ legends, layer, inForce, asked, ask }: Props) {
+  const [folded, fold] = useState(false);
   if (layer === "samples") {
     const s = legends.samples;
     return (
@@ -81,6 +83,10 @@ export function Legend({ legends, layer, inForce, asked, ask }: Props) {
       <header>
         {judged[g.measure]}, about {percent(g.grain, 2)}
         {g.measure !== "relative" && ` = ${steps(g.grain)} of 255 steps`}
+        <span className="grow" />
+        <button aria-label={folded ? "Unfold the legend" : "Fold the legend"} onClick={() => fold(!folded)}>
+          {folded ? "▴" : "▾"}
+        </button>
       </header>
       <Bars swatches={g.swatches} text={(v) => percent(v, 2)} mark={mark} />
       <div className="legend-ends">
@@ -88,23 +94,27 @@ export function Legend({ legends, layer, inForce, asked, ask }: Props) {
         <span>threshold {percent(g.threshold, 2)}</span>
         <span>{percent(g.threshold * 8, 1)}</span>
       </div>
-      <footer>
-        {percent(g.below, 0)} at or below · {percent(g.capped, 0)} capped <span className="hatch" /> · worst
-        block {percent(g.worst_block)}
-      </footer>
-      <div className="legend-slider">
-        <span>and at {percent(at, 2)}?</span>
-        <Slider
-          min={-4 * FINE}
-          max={4 * FINE}
-          value={Math.round(Math.log2(at / inForce) * FINE)}
-          tooltip={{ open: false }}
-          onChange={(v) => ask(v === 0 ? null : Math.min(1, inForce * Math.pow(2, v / FINE)))}
-          ariaLabelForHandle="Ask about another threshold"
-        />
-        {asked !== null && <button onClick={() => ask(null)}>back</button>}
-      </div>
-      {legends.ask && <Ask w={legends.ask} asked={asked !== null} inForce={at} />}
+      {folded ? null : (
+        <>
+          <footer>
+            {percent(g.below, 0)} at or below · {percent(g.capped, 0)} capped <span className="hatch" /> ·
+            worst block {percent(g.worst_block)}
+          </footer>
+          <div className="legend-slider">
+            <span>and at {percent(at, 2)}?</span>
+            <Slider
+              min={-4 * FINE}
+              max={4 * FINE}
+              value={Math.round(Math.log2(at / inForce) * FINE)}
+              tooltip={{ open: false }}
+              onChange={(v) => ask(v === 0 ? null : Math.min(1, inForce * Math.pow(2, v / FINE)))}
+              ariaLabelForHandle="Ask about another threshold"
+            />
+            {asked !== null && <button onClick={() => ask(null)}>back</button>}
+          </div>
+          {legends.ask && <Ask w={legends.ask} asked={asked !== null} inForce={at} />}
+        </>
+      )}
     </div>
   );
 }

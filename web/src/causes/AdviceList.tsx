@@ -1,5 +1,6 @@
 import { Button, Tooltip } from "antd";
 import { ask } from "../api/client";
+import { isActive, useLiveValue } from "../api/live";
 import { useAdvice } from "../api/queries";
 import type { AdviceLine, AdviceState, AdviceView, Effect, ProofView } from "../api/types";
 import { useAct } from "../app/useAct";
@@ -84,6 +85,7 @@ function Line({ line, view, compare }: { line: AdviceLine; view: AdviceView; com
 /** What follows from the ledgers: what to change, why, and what it should bring. */
 export function AdviceList({ proof, compare }: Props) {
   const act = useAct();
+  const running = useLiveValue((l) => isActive(l.test?.progress));
   const ended = endedTest(proof);
   const view = useAdvice(ended?.id ?? null, ended?.report?.samples ?? 0).data;
   if (!view) return <p className="empty">{whyNone(proof, "what to change")}</p>;
@@ -100,8 +102,9 @@ export function AdviceList({ proof, compare }: Props) {
               size="small"
               onClick={() => void act(() => ask("POST", `/api/proofs/${view.proof}/pilot`))}
               data-testid="pilot"
+              disabled={running}
             >
-              Find out whether splits and roulette pay
+              {running ? "a test is rendering …" : "Find out whether splits and roulette pay"}
             </Button>
           </Tooltip>
         )}

@@ -50,7 +50,9 @@ export function Causes({ shot, proof, region, pass, show, setRays }: Props) {
             },
           ]}
         />
-        {n && <span>{`grain about ${percent(n.grain, 2)} = ${steps(n.grain)} of 255 steps`}</span>}
+        {n && (
+          <span>{`grain of the brightness about ${percent(n.grain, 2)} = ${steps(n.grain)} of 255 steps`}</span>
+        )}
         {ledger.differs.length > 0 && (
           <span className="caution" data-testid="ledger-stale">
             {`${ledger.differs.length} knobs differ from proof ${ledger.proof_number} now`}
