@@ -328,12 +328,17 @@ fn main() {
         subjects.extend(open_subjects(Path::new(&folder)));
     }
     let want = |w: &str| word.is_empty() || word == "causes" || word == w;
-    let parts: [(&str, fn(&[Subject])); 4] =
-        [("cost", cost), ("adaptive", adaptive), ("prices", step_prices), ("advice", follow_advice)];
-    for (name, f) in parts {
-        if want(name) {
-            // Against long renders: the demo's scenes alone.
-            f(if name == "adaptive" { &subjects[..3] } else { &subjects });
-        }
+    if want("cost") {
+        cost(&subjects);
+    }
+    if want("adaptive") {
+        // Against long renders: the demo's scenes alone.
+        adaptive(&subjects[..3]);
+    }
+    if want("prices") {
+        step_prices(&subjects);
+    }
+    if want("advice") {
+        follow_advice(&subjects);
     }
 }

@@ -26,7 +26,17 @@ def srgb(x):
 a, b = channels("a.exr"), channels("b.exr")
 wanted = ["R", "G", "B", "A", "depth.Z", "grain.Y", "samples.Y"]
 wanted += [f"{layer}.{c}" for layer in ("noisy", "albedo") for c in "RGB"] + [f"normal.{c}" for c in "XYZ"]
-assert sorted(a) == sorted(wanted), sorted(a)
+wanted += ["shadow.Y", "object.id", "material.id", "first_depth.Z"] + [f"position.{c}" for c in "XYZ"]
+wanted += [f"first_normal.{c}" for c in "XYZ"] + [f"first_albedo.{c}" for c in "RGB"]
+pictures = {k.rsplit(".", 1)[0] for k in set(a) - set(wanted)}
+assert sorted(a) == sorted(wanted + [f"{p}.{c}" for p in pictures for c in ("R", "G", "B", "grain")]), sorted(a)
+# Parts add up to the picture, and so do the lights.
+for lights in (False, True):
+    layers = [p for p in pictures if p.startswith("light ") == lights]
+    assert len(layers) > 2, layers
+    for c in "RGB":
+        total = sum(a[f"{p}.{c}"].astype(np.float64) for p in layers)
+        assert np.allclose(total, a[f"noisy.{c}"], rtol=1e-4, atol=1e-4), (lights, c)
 assert all(v.shape == (40, 50) for v in a.values())
 assert a["samples.Y"].dtype == np.uint32 and set(np.unique(a["samples.Y"])) <= {4, 6, 8, 12, 16}
 assert all(v.dtype == np.float32 for k, v in a.items() if k != "samples.Y")
