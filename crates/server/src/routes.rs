@@ -311,7 +311,7 @@ async fn pixel(
 async fn legends(State(app): State<App>, Path(id): Path<i64>, Query(q): Query<LookQuery>) -> Answer<workshop::Legends> {
     work(app, move |w| {
         let look = q.of(w, id)?;
-        w.legends(id, look.threshold)
+        w.legends(id, &look)
     })
     .await
     .map(Json)

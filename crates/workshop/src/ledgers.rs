@@ -5,7 +5,9 @@ use crate::{
     AdviceLine, AdviceState, AdviceView, Came, Event, LedgerView, PricesView, TakeAdvice, WhatIf, Workshop, json, lock,
     parse,
 };
-use advice::{Advice, Effect, Measured, Pilot, advise, forecast, pilot_tuning, prices, time_ratio, trials};
+use advice::{
+    Advice, Effect, Measured, Pilot, advise, forecast, noise_costs, pilot_tuning, prices, time_ratio, trials,
+};
 use fault::{Code, Fault};
 use picture::Region;
 use picture::noise::NoiseLedger;
@@ -62,6 +64,7 @@ impl Workshop {
         Ok(LedgerView {
             proof,
             proof_number: p.row.number,
+            costs: noise_costs(&p.report, noise.as_ref()),
             noise,
             seconds: p.report.seconds,
             rays: p.report.rays,
@@ -125,8 +128,8 @@ impl Workshop {
                 (Some(without), Some(with)) => Some((without, with)),
                 _ => Self::shown_by(&advice, row.basis, &tests),
             };
-            let came =
-                came.and_then(|(without, with)| Some(Came { without, with, effect: self.effect(without, with)? }));
+            let came = came
+                .and_then(|(without, with)| Some(Came { without, with, effect: self.effect(without, with, &advice)? }));
             let state = if row.state == "applied" { AdviceState::Applied } else { AdviceState::Tried };
             lines.push(AdviceLine { advice, state, came });
         }
@@ -154,17 +157,17 @@ impl Workshop {
         })
     }
 
-    /// A pair of proofs that shows what a change did: the one that it rested on and a newer one that differs by the change
-    /// alone.
+    /// A pair of proofs that shows what a change did: the one that it rested on and a newer one that differs by the change,
+    /// and by how many samples it got at most.
     fn shown_by(advice: &Advice, basis: i64, tests: &[Ended]) -> Option<(i64, i64)> {
         let before = tests.iter().find(|t| t.row.id == basis)?;
         let changed = changed(&before.description, advice).ok()?;
-        let after = tests.iter().find(|t| t.row.id > basis && same_picture(&t.description, &changed))?;
+        let after = tests.iter().find(|t| t.row.id > basis && same_but_counts(&t.description, &changed))?;
         Some((basis, after.row.id))
     }
 
     /// What a change did between two proofs of the same area.
-    fn effect(&self, without: i64, with: i64) -> Option<Effect> {
+    fn effect(&self, without: i64, with: i64, advice: &Advice) -> Option<Effect> {
         let read = |id: i64| {
             let p = self.ended_proof(id).ok()?;
             let noise = p.report.noise.as_ref()?;
@@ -173,10 +176,10 @@ impl Workshop {
         let ((v0, a), (v1, b)) = (read(without)?, read(with)?);
         // Time and variance of a camera sample: counts may differ between the two.
         let (time, variance) = (time_ratio(&a.report, &b.report), v1 / v0);
-        let adaptive = |p: &Ended| p.description.tuning.switch(K::SamplingAdaptive);
         // Adaptive sampling spends samples elsewhere: what counts is how many all of it took.
         let spent = b.report.samples as f64 / a.report.samples.max(1) as f64;
-        let equal = if adaptive(&a) == adaptive(&b) { time * variance } else { time * spent };
+        let elsewhere = advice.changes.contains_key("sampling.adaptive");
+        let equal = if elsewhere { time * spent } else { time * variance };
         Some(Effect { time, variance, equal })
     }
 
@@ -218,17 +221,20 @@ impl Workshop {
             }
             AdviceState::Tried => {
                 let id = log("tried")?;
-                self.try_advice(id, shot, p.description.region, a.clone())?;
+                self.try_advice(id, shot, &p.description, a)?;
             }
         }
         self.0.events.tell(Event::Proofs { shot });
         Ok(())
     }
 
-    /// Renders the part without the change and with it, one after the other.
-    fn try_advice(&self, id: i64, shot: i64, region: Option<Region>, a: Advice) -> Result<(), Fault> {
-        let without = self.description(shot, region)?;
-        let with = changed(&without, &a)?;
+    /// Renders what a proof shows without the change and with it, as the proof was rendered: the one without is mostly the proof.
+    fn try_advice(&self, id: i64, shot: i64, d: &Description, a: &Advice) -> Result<(), Fault> {
+        let tuning = self.tuning(shot)?;
+        let now = tuning.to_map().into_iter().map(|(id, v)| (id.to_string(), serde_json::json!(v)));
+        let before = now.filter(|(id, _)| a.changes.contains_key(id)).collect();
+        let without = Description { tuning: d.tuning.changed(&before)?, ..d.clone() };
+        let with = changed(&without, a)?;
         with.check()?;
         let workshop = self.clone();
         std::thread::Builder::new()
@@ -276,7 +282,7 @@ impl Workshop {
     fn pilot_for(&self, shot: i64, d: &Description) -> Result<Option<Pilot>, Fault> {
         for row in self.0.store.advice(shot)?.iter().filter(|r| r.state == "pilot") {
             let record: PilotRecord = parse(&row.advice, "pilot")?;
-            if record.description.region == d.region && alike(&record.description, d) {
+            if alike(&record.description, d) {
                 return Ok(Some(record.pilot));
             }
         }
@@ -383,17 +389,33 @@ fn changed(d: &Description, a: &Advice) -> Result<Description, Fault> {
 
 /// Whether two descriptions are of the same picture, whatever overlays led to it.
 fn same_picture(a: &Description, b: &Description) -> bool {
-    (&a.scene, &a.environment, &a.camera, a.region, &a.tuning, &a.edits)
-        == (&b.scene, &b.environment, &b.camera, b.region, &b.tuning, &b.edits)
+    same_but(a, b, |_| false)
 }
 
-/// Whether two descriptions differ at most in what a pilot varies and in counts of samples.
-fn alike(a: &Description, b: &Description) -> bool {
-    let counts = ["sampling.adaptive", "sampling.least", "sampling.most", "sampling.threshold", "sampling.effort"];
-    let others = ["depth.roulette_from", "sampling.seed", "sampling.first_pass", "delivery.parts"];
-    let free = |id: &str| id.starts_with("split.") || others.contains(&id) || counts.contains(&id);
-    a.scene == b.scene
-        && a.environment == b.environment
-        && a.edits == b.edits
+/// Knobs that say how many samples are taken, never what a sample shows.
+const COUNTS: [&str; 7] = [
+    "sampling.adaptive",
+    "sampling.least",
+    "sampling.most",
+    "sampling.threshold",
+    "sampling.effort",
+    "sampling.seed",
+    "sampling.first_pass",
+];
+
+/// Whether two descriptions are of the same picture but for some knobs.
+fn same_but(a: &Description, b: &Description, free: impl Fn(&str) -> bool) -> bool {
+    (&a.scene, &a.environment, &a.camera, a.region, &a.edits)
+        == (&b.scene, &b.environment, &b.camera, b.region, &b.edits)
         && a.tuning.differences(&b.tuning).iter().all(|d| free(d.id))
+}
+
+fn same_but_counts(a: &Description, b: &Description) -> bool {
+    same_but(a, b, |id| COUNTS.contains(&id))
+}
+
+/// Whether a pilot of one tells of the other: they differ in what it varies and in counts at most.
+fn alike(a: &Description, b: &Description) -> bool {
+    let varied = ["depth.roulette_from", "delivery.parts"];
+    same_but(a, b, |id| id.starts_with("split.") || varied.contains(&id) || COUNTS.contains(&id))
 }

@@ -111,14 +111,16 @@ fn judged(d: Option<&Description>, look: &Look) -> (Judging, u32) {
 }
 
 fn layer_of<'a>(plate: &'a Plate, name: &str) -> Result<&'a [f32], Fault> {
-    plate.layers.iter().find(|(n, _)| n == name).map(|(_, v)| v.as_slice()).ok_or_else(|| {
-        Fault::new(
-            Code::NotFound,
-            format!("this proof keeps no picture \"{name}\""),
-            "part",
-            "switch delivery.parts on and test again, or choose another part",
-        )
-    })
+    plate.layers.iter().find(|(n, _)| n == name).map(|(_, v)| v.as_slice()).ok_or_else(|| no_layer(name))
+}
+
+fn no_layer(name: &str) -> Fault {
+    Fault::new(
+        Code::NotFound,
+        format!("this proof keeps no picture \"{name}\""),
+        "part",
+        "switch delivery.parts on and test again, or choose another part",
+    )
 }
 
 /// Proof and blend in thousandths.
@@ -251,9 +253,7 @@ impl Workshop {
             }
             Layer::PartGrain => {
                 let (judging, most) = judged(d.as_ref(), look);
-                layer_of(&plate, &format!("{}.grain", look.part))?;
-                let map = part_grain(&plate, &judging.view, &look.part, judging.block)
-                    .ok_or_else(|| Fault::internal("a part without grain", "picture"))?;
+                let map = self.part_map(&plate, &judging, &look.part)?;
                 maps::grain_map(&map, plate.region, &plate.samples, look.threshold, most)
             }
             Layer::Shadow => {
@@ -275,6 +275,10 @@ impl Workshop {
         Ok(Shown::opaque(plate.frame, plate.region, rgb.into_iter()))
     }
 
+    fn part_map(&self, plate: &Plate, judging: &Judging, part: &str) -> Result<BlockMap, Fault> {
+        part_grain(plate, &judging.view, part, judging.block).ok_or_else(|| no_layer(&format!("{part}.grain")))
+    }
+
     /// Block grain of a proof as its description judges it, from memory once it has ended.
     fn block_map(&self, proof: i64, plate: &Plate, judging: &Judging) -> Arc<BlockMap> {
         let running = self.running_test(proof).is_some();
@@ -292,16 +296,25 @@ impl Workshop {
         map
     }
 
-    pub fn legends(&self, proof: i64, threshold: f64) -> Result<Legends, Fault> {
+    /// Legends of a proof's maps; of a part's or light's own grain where the look names one.
+    pub fn legends(&self, proof: i64, look: &Look) -> Result<Legends, Fault> {
+        let threshold = look.threshold;
         let plate = self.plate(proof)?;
         let (d, _) = self.measured(proof)?;
         let judging = d.judging();
-        let map = self.block_map(proof, &plate, &judging);
+        let map = match look.part.as_str() {
+            "" => self.block_map(proof, &plate, &judging),
+            part => Arc::new(self.part_map(&plate, &judging, part)?),
+        };
         let (region, samples) = (plate.region, &plate.samples);
         Ok(Legends {
             grain: maps::grain_legend(&map, judging.measure, region, samples, threshold, most_shown(&d)),
             samples: maps::sample_legend(&plate),
-            ask: if self.running_test(proof).is_some() { None } else { self.what_if(proof, threshold)? },
+            ask: if self.running_test(proof).is_some() || !look.part.is_empty() {
+                None
+            } else {
+                self.what_if(proof, threshold)?
+            },
         })
     }
 

@@ -413,6 +413,8 @@ pub struct LedgerView {
     pub proof_number: i64,
     /// Of the part that was asked for; none where no parts were kept.
     pub noise: Option<NoiseLedger>,
+    /// Seconds of sampling by row of the noise ledger, where a row has a cost of its own.
+    pub costs: BTreeMap<String, f64>,
     pub ledgers: Ledgers,
     /// Seconds of sampling.
     pub seconds: f64,

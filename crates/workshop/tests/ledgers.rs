@@ -36,6 +36,11 @@ fn ledgers_are_told_of_a_proof_and_of_a_part_of_it_also_after_a_restart() {
     let alone = w.show(id, Layer::Part, &look).unwrap().rgba;
     assert_ne!(alone, w.show(id, Layer::Picture, &look).unwrap().rgba);
     w.show(id, Layer::PartGrain, &look).unwrap();
+    let grain = |look: &Look| w.legends(id, look).unwrap().grain.grain;
+    assert!(grain(&look) < grain(&w.look_of(id).unwrap()), "a part's legend counts its own grain");
+    // Light rays and what follows each kind of ray are told apart, and no more than all of the time.
+    let parts: f64 = noise.parts.iter().filter_map(|r| whole.costs.get(&r.name)).sum();
+    assert!(parts > 0.3 * whole.seconds && parts < whole.seconds, "{:?} of {}", whole.costs, whole.seconds);
     let nobody = Look { part: "nobody".into(), ..look };
     assert_eq!(w.show(id, Layer::Part, &nobody).err().unwrap().code, fault::Code::NotFound);
     // Going on after a restart goes on counting bounces.
@@ -58,7 +63,7 @@ fn another_threshold_is_answered_from_what_is_stored() {
     let (_data, w, shot) = workshop();
     tune(&w, shot, json!({ "sampling.adaptive": false, "sampling.most": 32 }));
     let id = test(&w, shot);
-    let at = |t: f64| w.legends(id, t).unwrap();
+    let at = |threshold: f64| w.legends(id, &Look { threshold, ..w.look_of(id).unwrap() }).unwrap();
     let (fine, coarse) = (at(0.01), at(0.2));
     let (f, c) = (fine.ask.unwrap(), coarse.ask.unwrap());
     assert!(!f.adaptive && c.seconds < f.seconds && c.whole.seconds < f.whole.seconds && c.settled > f.settled);
@@ -134,6 +139,6 @@ fn advice_is_tried_applied_and_compared_with_what_came() {
     assert_ne!(w.shot(shot).unwrap().tuning, was);
     let applied = of(&key);
     assert_eq!(applied.state, AdviceState::Applied);
-    // The proof with the change is the one that shows what came.
+    // A test under other counts would show it as well; the proof with the change is there already.
     assert_eq!(applied.came.map(|c| (c.without, c.with)), Some((came.without, came.with)));
 }

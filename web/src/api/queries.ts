@@ -92,10 +92,19 @@ export const useComparison = (ids: number[], reference: number | null, state: st
     placeholderData: (before) => before,
   });
 
-export const useLegends = (proof: number | null, threshold: number, version: number, wanted: boolean) =>
+export const useLegends = (
+  proof: number | null,
+  threshold: number,
+  part: string,
+  version: number,
+  wanted: boolean,
+) =>
   useQuery({
-    queryKey: ["legends", proof, threshold, version],
-    queryFn: () => get<Legends>(`/api/proofs/${proof}/legends?threshold=${threshold}`),
+    queryKey: ["legends", proof, threshold, part, version],
+    queryFn: () =>
+      get<Legends>(
+        `/api/proofs/${proof}/legends?${new URLSearchParams({ threshold: String(threshold), part })}`,
+      ),
     enabled: wanted && proof !== null,
     placeholderData: (before) => before,
   });

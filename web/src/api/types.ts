@@ -665,7 +665,11 @@ export type LedgerView = { proof: number, proof_number: number,
 /**
  * Of the part that was asked for; none where no parts were kept.
  */
-noise: NoiseLedger | null, ledgers: Ledgers, 
+noise: NoiseLedger | null, 
+/**
+ * Seconds of sampling by row of the noise ledger, where a row has a cost of its own.
+ */
+costs: { [key in string]: number }, ledgers: Ledgers, 
 /**
  * Seconds of sampling.
  */

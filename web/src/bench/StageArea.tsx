@@ -92,6 +92,7 @@ export function StageArea(p: Props) {
   const legends = useLegends(
     shown?.kind === "picture" ? null : (shown?.id ?? null),
     look.threshold,
+    pass.part,
     Math.floor(version / 4),
     wantLegend,
   );

@@ -45,26 +45,23 @@ export function Tray({ tab, choose, count, children }: Props) {
   );
   const tools = (
     <span className="tray-size">
-      <Tooltip title="Pull the tray up">
-        <Button
-          type="text"
-          size="small"
-          icon={<UpOutlined />}
-          aria-label="Pull the tray up"
-          disabled={height === 2}
-          onClick={() => setHeight(height + 1)}
-        />
-      </Tooltip>
-      <Tooltip title="Fold the tray down">
-        <Button
-          type="text"
-          size="small"
-          icon={<DownOutlined />}
-          aria-label="Fold the tray down"
-          disabled={height === 0}
-          onClick={() => setHeight(height - 1)}
-        />
-      </Tooltip>
+      {(
+        [
+          ["Pull the tray up", <UpOutlined key="up" />, 1, 2],
+          ["Fold the tray down", <DownOutlined key="down" />, -1, 0],
+        ] as const
+      ).map(([label, icon, step, end]) => (
+        <Tooltip key={label} title={label}>
+          <Button
+            type="text"
+            size="small"
+            icon={icon}
+            aria-label={label}
+            disabled={height === end}
+            onClick={() => setHeight(height + step)}
+          />
+        </Tooltip>
+      ))}
     </span>
   );
   return (

@@ -23,28 +23,9 @@ function Share({ value }: { value: number }) {
   );
 }
 
-/** Share of the sampling time that a part takes. Light rays serve all kinds: theirs is divided by the light that they bring. */
-function timeOf(name: string, ledger: LedgerView): number | null {
-  const { splits, volume } = ledger.ledgers;
-  const [kind, way] = name.split("_");
-  if (kind === "volume") return way === "bounced" ? volume : null;
-  if (way === "bounced") return splits.find((s) => s.kind === kind)?.time ?? 0;
-  if (way !== "direct") return null;
-  const direct = ledger.noise?.parts.filter((p) => p.name.endsWith("_direct")) ?? [];
-  const all = direct.reduce((sum, p) => sum + p.light, 0);
-  const own = direct.find((p) => p.name === name)?.light ?? 0;
-  return all > 0 ? ((splits.find((s) => s.kind === "direct")?.time ?? 0) * own) / all : 0;
-}
-
 function Rows({ rows, title, p }: { rows: NoiseRow[]; title: string; p: Props }) {
   const { ledger } = p;
   const lights = title === "Light";
-  const direct = ledger.ledgers.splits.find((s) => s.kind === "direct")?.time ?? 0;
-  const time = (r: NoiseRow) => {
-    if (!lights) return timeOf(r.name, ledger);
-    const cost = ledger.ledgers.lights.find((l) => l.name === r.name.slice(LIGHT.length));
-    return cost ? cost.rays * direct : null;
-  };
   return (
     <table className="ledger" data-testid={lights ? "noise-lights" : "noise-parts"}>
       <thead>
@@ -83,7 +64,7 @@ function Rows({ rows, title, p }: { rows: NoiseRow[]; title: string; p: Props })
       </thead>
       <tbody>
         {rows.map((r) => {
-          const t = time(r);
+          const t = ledger.costs[r.name];
           const name = r.name.slice(LIGHT.length);
           const own = lights ? ledger.ledgers.lights.find((l) => l.name === name)?.own : null;
           const on = p.pass.part === r.name;
@@ -104,7 +85,7 @@ function Rows({ rows, title, p }: { rows: NoiseRow[]; title: string; p: Props })
                 <Share value={r.share} />
               </td>
               <td className="num">{percent(Math.max(r.gain, -9.99), 0)}</td>
-              <td className="num">{t === null ? "–" : duration(t * ledger.seconds)}</td>
+              <td className="num">{t === undefined ? "–" : duration(t)}</td>
               <td className="num">{percent(r.light, r.light < 0.0995 ? 1 : 0)}</td>
               {lights && (
                 <td>
