@@ -10,8 +10,8 @@
 use picture::{Region, footprint, reduce::gain};
 use serde::{Deserialize, Serialize};
 use tracer::{
-    Description, Limits, RayCount, RayKind, RenderReport, SavedCounts, expected_samples, floored_variances, grain_at,
-    growth, superblocks,
+    Description, Limits, RayCount, RayKind, RenderReport, SavedCounts, clean_up_of, expected_samples,
+    floored_variances, grain_at, growth, superblocks,
 };
 use ts_rs::TS;
 use tuning::{K, Tuning};
@@ -20,14 +20,15 @@ use tuning::{K, Tuning};
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct Machine {
     pub start: f64,
-    pub denoise_per_pixel: f64,
+    /// Of the quick, the careful and the colour-only denoiser.
+    pub denoise_per_pixel: [f64; 3],
     pub write_per_pixel: f64,
 }
 
 impl Default for Machine {
     /// Before anything was measured: typical of a two-core machine.
     fn default() -> Self {
-        Machine { start: 1.0, denoise_per_pixel: 8e-7, write_per_pixel: 1.2e-6 }
+        Machine { start: 1.0, denoise_per_pixel: [8e-7, 1.5e-5, 4e-6], write_per_pixel: 1.2e-6 }
     }
 }
 
@@ -205,7 +206,7 @@ pub fn forecast(test: Measured, tuning: &Tuning, region: Option<Region>, machine
     let below = (spread.powi(2) + (1.0 - fewest / samples).powi(2)).sqrt().min(0.95);
     let above = (spread.powi(2) + (dearest / samples - 1.0).powi(2)).sqrt();
 
-    let denoise = if tuning.name(K::CleanupDenoise) == "none" { 0.0 } else { machine.denoise_per_pixel * frame_pixels };
+    let denoise = clean_up_of(tuning).denoises().map_or(0.0, |m| machine.denoise_per_pixel[m as usize] * frame_pixels);
     let mut causes = vec![Cause { kind: CauseKind::Start, seconds: machine.start }];
     causes.extend(test.report.rays.iter().map(|r| Cause { kind: cause_of(r), seconds: sampling * r.share }));
     causes.push(Cause { kind: CauseKind::CleanUp, seconds: denoise });

@@ -112,6 +112,17 @@ async fn main() {
     settle().await;
     page.screenshot(&to.join("look-change.png")).await;
 
+    page.key("u").await;
+    page.press("Careful").await;
+    page.press("Noisy | clean").await;
+    page.see("[data-testid=clean-up]").await;
+    page.look_away().await;
+    tokio::time::sleep(Duration::from_secs(12)).await;
+    page.screenshot(&to.join("clean-up.png")).await;
+    page.press("Noisy | clean").await;
+    page.press("None").await;
+    page.press("Proofs").await;
+
     page.press("Library").await;
     page.see("[data-partial]").await;
     settle().await;

@@ -7,11 +7,13 @@ mod glb;
 mod mesh;
 mod paint;
 mod sky;
+mod trials;
 
 pub use cabinet::lens_cabinet;
 pub use desk::eyepiece_desk;
 pub use dome::dome_hall;
 pub use sky::tarnfell_dusk;
+pub use trials::denoiser_trials;
 
 #[cfg(test)]
 mod tests {

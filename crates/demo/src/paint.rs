@@ -152,3 +152,20 @@ pub fn notes() -> Vec<u8> {
         if written { blend(c, [0.08, 0.08, 0.2], 0.8) } else { c }
     })
 }
+
+/// A woven pattern of small checks and stripes.
+pub fn checks() -> Vec<u8> {
+    png((512, 512), |u, v| {
+        let check = ((u * 24.0).floor() + (v * 24.0).floor()).rem_euclid(2.0) > 0.5;
+        let stripe = (u * 8.0).fract() < 0.12 || (v * 8.0).fract() < 0.12;
+        let thread = 0.85 + 0.15 * noise(u, v, (128, 128), 51);
+        let c = if stripe {
+            [0.55, 0.10, 0.08]
+        } else if check {
+            [0.62, 0.58, 0.48]
+        } else {
+            [0.16, 0.20, 0.30]
+        };
+        c.map(|x: f32| x * thread)
+    })
+}

@@ -91,7 +91,7 @@ fn scenes() {
         let plate = render.plate();
         let pool = own_pool(cores()).expect("threads");
         let clock = Instant::now();
-        std::hint::black_box(pool.install(|| deliver::delivered(&plate, &describe(&stage, big))));
+        std::hint::black_box(pool.install(|| deliver::Delivered::of(&plate, &describe(&stage, big))));
         println!(
             "{:<14} {:>9} {:>8.3} {:>8.3} {:>9.2} {:>11.1} {:>10.2} {:>9} {:>12.3} {:>9.2}",
             name,

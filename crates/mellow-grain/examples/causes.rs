@@ -1,5 +1,5 @@
-//! What the ledgers, adaptive sampling and the advice are worth: `./run bench causes`. One of `cost`, `adaptive`, `prices`,
-//! `advice` alone by that word. Scenes: the three of the demo, and openly licensed objects from registry packages, fixed by
+//! What the ledgers, adaptive sampling and the advice are worth: `./run bench causes`. One of `cost`, `adaptive`, `bias`,
+//! `prices`, `advice` alone by that word. Scenes: the three of the demo, and openly licensed objects from registry packages, fixed by
 //! hash (see `open_scenes.py`), where their folder is given.
 
 use advice::{Advice, Machine, Measured, Pilot, advise, pilot_tuning, prices, time_ratio, trials};
@@ -13,7 +13,7 @@ use tuning::{K, Tuning};
 
 const SIZE: (u32, u32) = (88, 55);
 /// Adaptive sampling is measured against long renders: a smaller frame.
-const SMALL: (u32, u32) = (80, 48);
+const SMALL: (u32, u32) = (72, 48);
 
 struct Subject {
     name: String,
@@ -141,79 +141,116 @@ fn cost(subjects: &[Subject]) {
     }
 }
 
-/// Worst block and the block below which 99 % lie, of true errors against a long render with another seed.
-fn errors(picture: &[picture::Rgb], truth: &[picture::Rgb], view: &picture::View) -> (f64, f64) {
-    let columns = SMALL.0.div_ceil(8) as usize;
-    let mut blocks = vec![(0.0f64, 0u32); columns * SMALL.1.div_ceil(8) as usize];
-    for (i, (a, b)) in picture.iter().zip(truth).enumerate() {
-        let (a, b) = (view.display(*a), view.display(*b));
-        let square = (0..3).map(|c| (a[c] - b[c]).powi(2) as f64).fold(0.0, f64::max);
-        let block = &mut blocks[i / SMALL.0 as usize / 8 * columns + i % SMALL.0 as usize / 8];
-        *block = (block.0 + square, block.1 + 1);
-    }
-    let mut roots: Vec<f64> = blocks.iter().map(|(s, n)| (s / *n as f64).sqrt()).collect();
-    roots.sort_by(f64::total_cmp);
-    (roots[roots.len() - 1], roots[roots.len() * 99 / 100])
+/// Renders of several seeds and the error of each block of one of them, worst first: the spread over the seeds, on the display.
+struct Seeds {
+    errors: Vec<f64>,
+    seconds: f64,
+    samples: f64,
 }
 
-/// Adaptive against uniform sampling: time at an equal worst block, and how much of the light stopping loses.
+fn over_seeds(s: &Subject, tuning: &Tuning, seeds: u32) -> Seeds {
+    let view = describe(s, tuning).view();
+    let (columns, pixels) = (SMALL.0.div_ceil(8) as usize, (SMALL.0 * SMALL.1) as usize);
+    let mut sums = vec![[[0.0f64; 2]; 3]; pixels];
+    let (mut seconds, mut samples) = (0.0, 0.0);
+    for seed in 0..seeds {
+        let render = rendered(s, &tuning.clone().with(K::SamplingSeed, 100 + seed));
+        let report = render.report();
+        seconds += report.processor_seconds / seeds as f64;
+        samples += report.samples_per_pixel / seeds as f64;
+        for (sum, colour) in sums.iter_mut().zip(render.plate().mean()) {
+            for (sum, v) in sum.iter_mut().zip(view.display(colour)) {
+                *sum = [sum[0] + v as f64, sum[1] + (v as f64).powi(2)];
+            }
+        }
+    }
+    let mut blocks = vec![([0.0f64; 3], 0.0f64); columns * SMALL.1.div_ceil(8) as usize];
+    for (i, sum) in sums.iter().enumerate() {
+        let block = &mut blocks[i / SMALL.0 as usize / 8 * columns + i % SMALL.0 as usize / 8];
+        for (c, [sum, squares]) in sum.iter().enumerate() {
+            block.0[c] += (squares - sum * sum / seeds as f64) / (seeds - 1) as f64;
+        }
+        block.1 += 1.0;
+    }
+    let mut errors: Vec<f64> = blocks.iter().map(|(v, n)| (v.iter().copied().fold(0.0, f64::max) / n).sqrt()).collect();
+    errors.sort_by(|a, b| b.total_cmp(a));
+    Seeds { errors, seconds, samples }
+}
+
+/// Adaptive against uniform sampling: time at an equal worst block (and at an equal block that one in a hundred exceeds).
 fn adaptive(subjects: &[Subject]) {
+    const SEEDS: u32 = 5;
     println!(
-        "\nadaptive against uniform sampling: samples a pixel of adaptive, uniform samples with as good a worst block (and as"
+        "\nadaptive against uniform sampling, {}×{}, {SEEDS} seeds: uniform samples with as good a worst block (99 %), share of the time",
+        SMALL.0, SMALL.1
     );
-    println!("good a block below which 99 % lie), share of the time; mean light against all samples, 2 seeds");
     for s in subjects {
         let small = s.tuning.clone().with(K::FrameWidth, SMALL.0).with(K::FrameHeight, SMALL.1);
         // Noise of about that many samples.
-        let probe = rendered(s, &fixed(&small, 64)).report();
-        let threshold = probe.grain.clamp(0.004, 0.08);
-        let t = small.clone().with(K::SamplingThreshold, threshold).with(K::SamplingMost, 512);
-        let truth = rendered(s, &fixed(&small, 1536).with(K::SamplingSeed, 7919)).plate().mean();
-        let view = describe(s, &t).view();
-        let render = rendered(s, &t);
-        let report = render.report();
-        let (worst, most) = errors(&render.plate().mean(), &truth, &view);
+        let threshold = rendered(s, &fixed(&small, 64)).report().grain;
+        let t = small.clone().with(K::SamplingThreshold, threshold).with(K::SamplingMost, 1024);
+        let ours = over_seeds(s, &t, SEEDS);
+        let at = |e: &Seeds| [e.errors[0], e.errors[e.errors.len() / 100]];
+        let goals = at(&ours);
         let mut needs = [f64::NAN; 2];
-        let mut before: Option<(f64, [f64; 2])> = None;
-        let mut uniform = 0.0;
-        for n in [8u32, 16, 32, 64, 128, 256, 512] {
-            let r = rendered(s, &fixed(&small, n));
-            uniform = r.report().processor_seconds / n as f64;
-            let (w, m) = errors(&r.plate().mean(), &truth, &view);
-            for (k, (now, goal)) in [(w, worst), (m, most)].into_iter().enumerate() {
-                if needs[k].is_nan() && now <= goal {
+        let (mut before, mut uniform): (Option<Seeds>, _) = (None, 0.0);
+        for n in [16u32, 64, 256, 1024] {
+            let now = over_seeds(s, &fixed(&small, n), SEEDS);
+            uniform = now.seconds / now.samples;
+            for (k, need) in needs.iter_mut().enumerate() {
+                let (e, goal) = (at(&now)[k], goals[k]);
+                if need.is_nan() && e <= goal {
                     // Between two counts on a straight line of logarithms.
-                    needs[k] = match before {
-                        Some((count, then)) => {
-                            let x = (then[k] / goal).ln() / (then[k] / now).ln();
-                            count * (n as f64 / count).powf(x)
-                        }
-                        None => n as f64,
-                    };
+                    *need = before.as_ref().map_or(n as f64, |then| {
+                        let x = (at(then)[k] / goal).ln() / (at(then)[k] / e).ln();
+                        then.samples * (now.samples / then.samples).powf(x)
+                    });
                 }
             }
-            before = Some((n as f64, [w, m]));
+            before = Some(now);
+            if needs.iter().all(|n| !n.is_nan()) {
+                break;
+            }
         }
-        let share = |n: f64| report.processor_seconds / (n * uniform);
-        let mut bias = 0.0;
-        for seed in 0..2 {
-            let mean = |t: Tuning| {
-                let m = rendered(s, &t.with(K::SamplingSeed, seed)).plate().mean();
-                m.iter().map(|c| picture::luminance(*c) as f64).sum::<f64>() / m.len() as f64
-            };
-            bias += (mean(t.clone()) / mean(fixed(&small, 512)) - 1.0) / 2.0;
-        }
+        let share = |n: f64| 100.0 * ours.seconds / (n * uniform);
         println!(
-            "{:<26} threshold {:.2} %: {:>5.0} spp, uniform {:>5.0} ({:.0}) → {:.0} % (99 %: {:.0} %) of the time; mean {:+.2} %",
+            "{:<26} threshold {:.2} %, worst block {:.2} %: {:>5.0} spp, uniform {:>5.0} ({:.0}) → {:.0} % ({:.0} %) of the time",
             s.name,
             100.0 * threshold,
-            report.samples_per_pixel,
+            100.0 * goals[0],
+            ours.samples,
             needs[0],
             needs[1],
-            100.0 * share(needs[0]),
-            100.0 * share(needs[1]),
-            100.0 * bias
+            share(needs[0]),
+            share(needs[1]),
         );
+    }
+}
+
+/// How much of the light stopping loses: mean of adaptive against all samples of the same seeds, with its standard error.
+fn bias(subjects: &[Subject]) {
+    const SEEDS: u32 = 48;
+    println!(
+        "\nlight lost by stopping: mean of adaptive against all 256 samples, {SEEDS} seeds, with its standard error"
+    );
+    for s in subjects {
+        let small = s.tuning.clone().with(K::FrameWidth, SMALL.0).with(K::FrameHeight, SMALL.1);
+        let all = fixed(&small, 256);
+        let threshold = rendered(s, &fixed(&small, 64)).report().grain;
+        let t = small.clone().with(K::SamplingThreshold, threshold).with(K::SamplingMost, 256);
+        let pairs: Vec<[f64; 2]> = (0..SEEDS)
+            .map(|seed| {
+                [&t, &all].map(|t| {
+                    let m = rendered(s, &t.clone().with(K::SamplingSeed, seed)).plate().mean();
+                    m.iter().map(|c| picture::luminance(*c) as f64).sum::<f64>() / m.len() as f64
+                })
+            })
+            .collect();
+        let level = pairs.iter().map(|p| p[1]).sum::<f64>() / SEEDS as f64;
+        let lost: Vec<f64> = pairs.iter().map(|p| 100.0 * (p[0] - p[1]) / level).collect();
+        let mean = lost.iter().sum::<f64>() / SEEDS as f64;
+        let spread = lost.iter().map(|l| (l - mean).powi(2)).sum::<f64>() / (SEEDS - 1) as f64;
+        println!("{:<26} {mean:+.2} % ± {:.2}", s.name, (spread / SEEDS as f64).sqrt());
     }
 }
 
@@ -232,7 +269,7 @@ fn step_prices(subjects: &[Subject]) {
         let render = rendered(s, &t);
         let (report, counts) = (render.report(), counts(&render));
         let d = describe(s, &t);
-        let machine = Machine { start: 0.0, denoise_per_pixel: 0.0, write_per_pixel: 0.0 };
+        let machine = Machine { start: 0.0, denoise_per_pixel: [0.0; 3], write_per_pixel: 0.0 };
         let test = Measured { description: &d, counts: &counts, report: &report };
         let whole = advice::forecast(test, &t, None, &machine).expect("a forecast").sampling;
         for p in prices(test, None, &t, &machine) {
@@ -334,6 +371,9 @@ fn main() {
     if want("adaptive") {
         // Against long renders: the demo's scenes alone.
         adaptive(&subjects[..3]);
+    }
+    if want("bias") {
+        bias(&subjects[..3]);
     }
     if want("prices") {
         step_prices(&subjects);

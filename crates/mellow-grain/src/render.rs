@@ -11,7 +11,8 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use std::time::Instant;
-use tracer::{Description, Render, RenderReport, Stage, VERSION, cores, deliver, own_pool};
+use tracer::deliver::{self, Delivered};
+use tracer::{Description, Render, RenderReport, Stage, VERSION, cores, own_pool};
 use tuning::Tuning;
 
 #[derive(Args)]
@@ -203,12 +204,12 @@ pub fn run(o: &Options) -> Result<(), Fault> {
 
     bar.set_message("denoise");
     let plate = render.plate();
-    let picture = deliver::delivered(&plate, &description);
+    let delivered = Delivered::of(&plate, &description);
     phase(tracer::Phase::Denoise, &mut phases);
 
     bar.set_message("writing");
     for out in &o.out {
-        deliver::write(out, &plate, &picture, &description)?;
+        deliver::write(out, &plate, &delivered, &description)?;
     }
     phase(tracer::Phase::Writing, &mut phases);
     bar.finish_and_clear();

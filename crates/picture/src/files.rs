@@ -4,7 +4,7 @@ mod exr_file;
 mod read;
 
 pub use exr_file::{Channel, ExrContent, Packing, Samples, exr_channels, exr_size, write_exr};
-pub use read::{Loaded, MOST_PIXELS, read_picture, read_picture_bytes};
+pub use read::{Loaded, LoadedGuides, MOST_PIXELS, read_picture, read_picture_bytes};
 
 use crate::{Rgb, View};
 use fault::Fault;

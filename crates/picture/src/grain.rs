@@ -4,7 +4,8 @@
 //! an unbiased estimate (up to a factor) of the standard error of the displayed mean. One pixel's value has one
 //! degree of freedom and says little, so blocks are pooled: G_B = max over c of sqrt(mean over B of g²).
 
-use crate::{Plate, Region, Rgb, View, denoise};
+use crate::denoise::{CleanUp, clean_halves};
+use crate::{Plate, Region, Rgb, View};
 use serde::{Deserialize, Serialize};
 use ts_rs::TS;
 
@@ -13,9 +14,9 @@ use ts_rs::TS;
 #[serde(rename_all = "snake_case")]
 pub enum Measure {
     /// Of their display values.
-    #[default]
     Displayed,
-    /// Of their display values after the denoiser.
+    /// Of their display values after the clean-up, where there is any.
+    #[default]
     Delivered,
     /// Of their radiance, relative to its mean with a floor at a hundredth of middle grey.
     Relative,
@@ -26,8 +27,8 @@ pub enum Measure {
 pub struct Judging {
     pub view: View,
     pub measure: Measure,
-    /// Blend of the denoiser that delivers the picture.
-    pub blend: f32,
+    /// What becomes of the picture before it is delivered.
+    pub clean: CleanUp,
     /// Side of a block in pixels.
     pub block: u32,
 }
@@ -35,7 +36,12 @@ pub struct Judging {
 impl Judging {
     /// As displayed in a view, in blocks of 8×8.
     pub fn displayed(view: View) -> Judging {
-        Judging { view, measure: Measure::Displayed, blend: 0.0, block: 8 }
+        Judging { view, measure: Measure::Displayed, clean: CleanUp::NONE, block: 8 }
+    }
+
+    /// Grain is that of the cleaned halves.
+    pub fn cleans(&self) -> bool {
+        self.measure == Measure::Delivered && self.clean.acts()
     }
 
     /// Half the difference of a pixel's halves, by channel. Halves judged as delivered must have been denoised before.
@@ -93,9 +99,8 @@ pub struct BlockMap {
 impl BlockMap {
     pub fn of(plate: &Plate, judging: &Judging) -> BlockMap {
         let (r, block) = (plate.region, judging.block);
-        let denoised = (judging.measure == Measure::Delivered && judging.blend > 0.0)
-            .then(|| denoise::quick_halves(plate, judging.blend));
-        let (a, b) = denoised.as_ref().map_or((&plate.a, &plate.b), |(a, b)| (a, b));
+        let cleaned = judging.cleans().then(|| clean_halves(plate, &judging.clean));
+        let [a, b] = cleaned.as_ref().map_or([&plate.a, &plate.b], |[a, b]| [a, b]);
         BlockMap::from_differences(r, block, (0..r.area()).map(|i| judging.difference(a[i], b[i])))
     }
 
@@ -119,9 +124,14 @@ impl BlockMap {
         }
     }
 
+    /// Place of the block that holds a pixel of the frame.
+    pub fn block_at(&self, x: u32, y: u32) -> usize {
+        ((y / self.block - self.first.1) * self.columns + (x / self.block - self.first.0)) as usize
+    }
+
     /// Grain of the block that holds a pixel of the frame.
     pub fn at(&self, x: u32, y: u32) -> f64 {
-        self.grain[((y / self.block - self.first.1) * self.columns + (x / self.block - self.first.0)) as usize]
+        self.grain[self.block_at(x, y)]
     }
 
     /// Root mean square over all pixels, and the worst block.

@@ -1,6 +1,7 @@
 //! Pictures: what a film develops into, how it is displayed, judged, cleaned, compared and written.
 
 pub mod against;
+pub mod clamps;
 pub mod denoise;
 pub mod files;
 pub mod filter;
@@ -14,7 +15,7 @@ mod plate;
 pub mod reduce;
 mod view;
 
-pub use plate::{Plate, Region, footprint};
+pub use plate::{Plate, Region, footprint, mean};
 pub use reduce::reduced;
 pub use view::{Transform, View, luminance, srgb_decode, srgb_encode};
 

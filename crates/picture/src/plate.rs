@@ -1,5 +1,6 @@
 //! A plate is what a film develops into: the means of both halves and the guides of a region of a frame.
 
+use crate::denoise::Split;
 use crate::reduce::{Weighable, Weights, reach, resampled};
 use crate::{Rgb, grain};
 use fault::{Code, Fault};
@@ -86,6 +87,8 @@ pub struct Plate {
     pub normal: Vec<Rgb>,
     /// Distance from the camera in metres; 0 where nothing is met.
     pub depth: Vec<f32>,
+    /// The halves by groups of parts, for denoisers; none in pictures from elsewhere.
+    pub split: Option<Split>,
     /// Further pictures, one channel each, by the name that an EXR file gives them; empty unless they were asked for.
     pub layers: Vec<(String, Vec<f32>)>,
 }
@@ -93,7 +96,7 @@ pub struct Plate {
 impl Plate {
     /// The mean of both halves.
     pub fn mean(&self) -> Vec<Rgb> {
-        self.a.iter().zip(&self.b).map(|(a, b)| std::array::from_fn(|c| 0.5 * (a[c] + b[c]))).collect()
+        mean(&self.a, &self.b)
     }
 
     /// Grain of every block of the frame's fixed grid that the region touches.
@@ -114,6 +117,7 @@ impl Plate {
             albedo: own.cut(&self.albedo, region),
             normal: own.cut(&self.normal, region),
             depth: own.cut(&self.depth, region),
+            split: self.split.as_ref().map(|s| s.each(|v| own.cut(v, region))),
             layers: self.layers.iter().map(|(n, v)| (n.clone(), own.cut(v, region))).collect(),
         }
     }
@@ -144,9 +148,15 @@ impl Plate {
             albedo: to(&self.albedo, w, &across, &down),
             normal: to(&self.normal, w, &across, &down),
             depth: to(&self.depth, w, &across, &down),
+            split: self.split.as_ref().map(|s| s.each(|v| to(v, w, &across, &down))),
             layers: self.layers.iter().map(|(n, v)| (n.clone(), to(v, w, &across, &down))).collect(),
         }
     }
+}
+
+/// The mean of two halves.
+pub fn mean(a: &[Rgb], b: &[Rgb]) -> Vec<Rgb> {
+    a.iter().zip(b).map(|(a, b)| std::array::from_fn(|c| 0.5 * (a[c] + b[c]))).collect()
 }
 
 /// The part of a larger or smaller frame that the given part of a frame needs.

@@ -9,10 +9,13 @@ use axum::response::{IntoResponse, Response};
 use axum::routing::{get, patch, post};
 use axum::{Json, Router};
 use fault::{Code, Fault};
-use picture::Transform;
+use picture::denoise::Method;
+use picture::files::{PngDepth, png};
+use picture::filter::{CHART, Character, Filter, chart};
+use picture::{Transform, View};
 use serde::Deserialize;
 use serde::de::DeserializeOwned;
-use workshop::{Layer, Look, Workshop};
+use workshop::{CleanUpView, Layer, Look, Workshop};
 
 /// Path parameters whose errors have the API's shape.
 #[derive(FromRequestParts)]
@@ -29,6 +32,8 @@ pub(crate) type Answer<T> = Result<Json<T>, Failure>;
 pub fn api() -> Router<App> {
     Router::new()
         .route("/api/knobs", get(|| async { Json(tuning::KNOBS) }))
+        .route("/api/filters/{name}", get(filter_character))
+        .route("/api/filters/{name}/chart.png", get(filter_chart))
         .route("/api/shots", get(shots).post(add_shot))
         .route("/api/shots/{id}", get(shot).patch(change_shot))
         .route("/api/shots/{id}/revisions", get(revisions))
@@ -55,6 +60,7 @@ pub fn api() -> Router<App> {
         .route("/api/proofs/{id}/pixel", get(pixel))
         .route("/api/proofs/{id}/legends", get(legends))
         .route("/api/proofs/{id}/ledger", get(ledger))
+        .route("/api/proofs/{id}/clean-up", get(clean_up))
         .route("/api/proofs/{id}/advice", get(advice).post(take_advice))
         .route("/api/proofs/{id}/pilot", post(start_pilot))
         .route("/api/proofs/{id}/thumb.png", get(thumbnail))
@@ -241,23 +247,42 @@ struct LookQuery {
     /// `none` or the name of a denoiser.
     denoise: Option<String>,
     blend: Option<f64>,
+    /// Which groups of parts are denoised.
+    diffuse: Option<bool>,
+    specular: Option<bool>,
+    rest: Option<bool>,
+    /// Strength at which stray pixels go.
+    stray: Option<f64>,
     threshold: Option<f64>,
 }
 
 impl LookQuery {
     fn of(&self, w: &Workshop, proof: i64) -> Result<Look, Fault> {
         let mut look = w.look_of(proof)?;
-        for (x, name) in [(self.exposure, "exposure"), (self.blend, "blend"), (self.threshold, "threshold")] {
+        let numbers =
+            [(self.exposure, "exposure"), (self.blend, "blend"), (self.stray, "stray"), (self.threshold, "threshold")];
+        for (x, name) in numbers {
             if x.is_some_and(|x| !x.is_finite()) {
                 return Err(Fault::new(Code::NotANumber, "not a finite number", name, "give a number"));
             }
         }
         look.part = self.part.clone().unwrap_or_default();
         look.view = Workshop::view(self.exposure, self.transform, look.view);
-        match self.denoise.as_deref() {
-            Some("none") => look.denoise = None,
-            Some(_) => look.denoise = Some(self.blend.unwrap_or(1.0).clamp(0.0, 1.0)),
-            None => {}
+        if let Some(name) = self.denoise.as_deref() {
+            look.clean.method = match Method::named(name) {
+                None if name != "none" => {
+                    let known = Method::ALL.map(Method::name).join(", ");
+                    let what = format!("there is no denoiser \"{name}\"");
+                    return Err(Fault::new(Code::NotFound, what, "denoise", format!("choose none, {known}")));
+                }
+                method => method,
+            };
+        }
+        let share = |to: &mut f32, from: Option<f64>| from.into_iter().for_each(|x| *to = x.clamp(0.0, 1.0) as f32);
+        share(&mut look.clean.blend, self.blend);
+        share(&mut look.clean.stray, self.stray);
+        for (group, chosen) in look.clean.groups.iter_mut().zip([self.diffuse, self.specular, self.rest]) {
+            *group = chosen.unwrap_or(*group);
         }
         if let Some(t) = self.threshold {
             look.threshold = t.clamp(1e-5, 1.0);
@@ -324,6 +349,50 @@ struct Part {
     y: Option<u32>,
     width: Option<u32>,
     height: Option<u32>,
+}
+
+#[derive(Deserialize)]
+struct Radius {
+    radius: f64,
+}
+
+/// A pixel filter by name, at a radius that its knob allows.
+fn filter_of(name: &str, radius: f64) -> Result<(Filter, f64), Fault> {
+    let filter = Filter::named(name).ok_or_else(|| {
+        Fault::new(
+            Code::NotFound,
+            format!("there is no pixel filter \"{name}\""),
+            "filter",
+            "choose one of the panel's",
+        )
+    })?;
+    if !(0.25..=4.0).contains(&radius) {
+        return Err(Fault::new(Code::OutOfRange, format!("a radius of {radius}"), "radius", "give 0.25 to 4 pixels"));
+    }
+    Ok((filter, radius))
+}
+
+async fn filter_character(Path(name): Path<String>, Query(q): Query<Radius>) -> Answer<Character> {
+    let (filter, radius) = filter_of(&name, q.radius)?;
+    Ok(Json(filter.character(radius)))
+}
+
+/// A small chart as the filter shows it.
+async fn filter_chart(Path(name): Path<String>, Query(q): Query<Radius>) -> Result<Response, Failure> {
+    let (filter, radius) = filter_of(&name, q.radius)?;
+    let bytes = tokio::task::spawn_blocking(move || -> Result<Vec<u8>, Fault> {
+        let mut out = Vec::new();
+        let size = (CHART as u32, CHART as u32);
+        png(&mut out, &chart(filter, radius), size, None, &View::PLAIN, PngDepth::Eight)?;
+        Ok(out)
+    })
+    .await
+    .map_err(|e| Fault::internal(e.to_string(), "filter"))??;
+    Ok(([(header::CONTENT_TYPE, "image/png")], bytes).into_response())
+}
+
+async fn clean_up(State(app): State<App>, Path(id): Path<i64>, Query(q): Query<LookQuery>) -> Answer<CleanUpView> {
+    work(app, move |w| w.clean_up(id, &q.of(w, id)?)).await.map(Json)
 }
 
 async fn ledger(State(app): State<App>, Path(id): Path<i64>, Query(q): Query<Part>) -> Answer<workshop::LedgerView> {

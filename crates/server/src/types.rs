@@ -17,7 +17,7 @@ pub fn typescript() -> String {
         picture::noise::Loss, picture::noise::NoiseRow, picture::noise::NoiseLedger,
         scene::Handling, scene::Entry, scene::ImportReport,
         tracer::Phase, tracer::Moment, tracer::Progress, tracer::RayKind, tracer::RayCount,
-        tracer::DepthKind, tracer::DepthRow, tracer::DepthTable, tracer::SplitKind, tracer::SplitRow, tracer::LightCost,
+        tracer::DepthKind, tracer::DepthRow, tracer::DepthTable, tracer::SplitKind, tracer::SplitRow, tracer::LightCost, tracer::CausticKind, tracer::CausticRow, tracer::Darkened,
         tracer::Ledgers, tracer::RenderReport,
         advice::CauseKind, advice::Cause, advice::Forecast, advice::Brief,
         advice::Basis, advice::Price, advice::Effect, advice::Advice,
@@ -30,7 +30,8 @@ pub fn typescript() -> String {
         workshop::LedgerView, workshop::PricesView, workshop::AdviceState, workshop::AdviceLine, workshop::Came,
         workshop::AdviceView, workshop::TakeAdvice, workshop::LightState, workshop::LightChange, workshop::SceneView, workshop::EnvironmentView,
         workshop::NewShot, workshop::ShotChange, workshop::ProofChange, workshop::TakeBack, workshop::GoOn, workshop::NewTest, workshop::Layer,
-        workshop::PixelReadout,
+        workshop::PixelReadout, picture::denoise::Strays, picture::denoise::profile::Area, picture::denoise::profile::Profile,
+        picture::filter::Character, workshop::Softened, picture::clamps::ClampAdvice, workshop::ProfileView, workshop::CleanUpView,
     ];
     let head = "// Written by the program from its Rust types: `./run types`. Do not edit.\n\n";
     format!("{head}{}\n", list.join("\n\n"))

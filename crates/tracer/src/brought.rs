@@ -12,8 +12,11 @@ use glam::Vec3;
 /// Kinds that have limits of their own: diffuse, reflection, transmission, volume.
 pub const USED: usize = 4;
 
-/// What one block keeps, as a row of floats: light by all bounces, light by bounces of each kind from the first on, and the
-/// sum of the samples' signs.
+/// Reflected and refracted.
+pub const CAUSTICS: usize = 2;
+
+/// What one block keeps, as a row of floats: light by all bounces, light by bounces of each kind from the first on, light that
+/// would be gone without reflected and without refracted caustics, and the sum of the samples' signs.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub(crate) struct BroughtLayout {
     all: usize,
@@ -31,6 +34,10 @@ impl BroughtLayout {
 
     /// Colours in a row.
     fn pictures(&self) -> usize {
+        self.caustics_at() + CAUSTICS
+    }
+
+    fn caustics_at(&self) -> usize {
         self.all + self.used.iter().sum::<usize>()
     }
 
@@ -46,6 +53,7 @@ impl BroughtLayout {
         for (kind, light) in b.used.iter().enumerate() {
             (1..=self.used[kind]).for_each(|n| put(self.place(kind, n), light[n]));
         }
+        (0..CAUSTICS).for_each(|k| put(self.caustics_at() + k, b.caustics[k]));
         row[3 * self.pictures()] += b.weight;
     }
 
@@ -57,6 +65,11 @@ impl BroughtLayout {
     /// Mean light behind 1, 2 … scatterings of a kind.
     pub fn by_used(&self, row: &[f32], kind: usize) -> Vec<Vec3> {
         (1..=self.used[kind]).map(|n| self.light(row, self.place(kind, n))).collect()
+    }
+
+    /// Mean light by reflected and by refracted caustics.
+    pub fn caustics(&self, row: &[f32]) -> [Vec3; CAUSTICS] {
+        std::array::from_fn(|k| self.light(row, self.caustics_at() + k))
     }
 
     fn light(&self, row: &[f32], at: usize) -> Vec3 {
@@ -78,6 +91,7 @@ impl BroughtLayout {
 pub struct Brought {
     all: [Vec3; BOUNCES],
     used: [[Vec3; BOUNCES]; USED],
+    caustics: [Vec3; CAUSTICS],
     weight: f32,
     /// Of the present sample, where its filter weighs it.
     sign: f32,
@@ -85,7 +99,8 @@ pub struct Brought {
 
 impl Default for Brought {
     fn default() -> Brought {
-        Brought { all: [Vec3::ZERO; BOUNCES], used: [[Vec3::ZERO; BOUNCES]; USED], weight: 0.0, sign: 1.0 }
+        let (all, used) = ([Vec3::ZERO; BOUNCES], [[Vec3::ZERO; BOUNCES]; USED]);
+        Brought { all, used, caustics: [Vec3::ZERO; CAUSTICS], weight: 0.0, sign: 1.0 }
     }
 }
 
@@ -95,9 +110,9 @@ impl Brought {
         self.weight += self.sign;
     }
 
-    /// Light that has been scattered so often, and so often by each kind.
+    /// Light that has been scattered so often, and so often by each kind, and whether by way of which caustics.
     #[inline]
-    pub fn light(&mut self, bounces: u32, used: &[u32; USED], light: Vec3) {
+    pub fn light(&mut self, bounces: u32, used: &[u32; USED], caustics: [bool; CAUSTICS], light: Vec3) {
         // A sample that is not finite counts as black.
         if !light.is_finite() {
             return;
@@ -107,6 +122,11 @@ impl Brought {
         for (k, n) in used.iter().enumerate() {
             if *n > 0 {
                 self.used[k][bin(*n)] += light;
+            }
+        }
+        for (sum, by) in self.caustics.iter_mut().zip(caustics) {
+            if by {
+                *sum += light;
             }
         }
     }

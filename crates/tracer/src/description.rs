@@ -5,6 +5,7 @@ use crate::medium::Medium;
 use crate::view_rays::Lens;
 use fault::{Code, Fault};
 use glam::Vec3;
+use picture::denoise::{CleanUp, Method};
 use picture::grain::{Judging, Measure};
 use picture::{Region, Transform, View, filter::Filter, footprint};
 use scene::{Shadow, ShotEdits};
@@ -123,7 +124,7 @@ impl Description {
                 "relative" => Measure::Relative,
                 _ => Measure::Displayed,
             },
-            blend: if t.name(K::CleanupDenoise) == "none" { 0.0 } else { t.real(K::CleanupBlend) as f32 },
+            clean: clean_up_of(t),
             block: t.name(K::SamplingBlock).parse().unwrap_or(8),
         }
     }
@@ -142,6 +143,16 @@ impl Description {
             ));
         }
         self.area().check(self.frame())
+    }
+}
+
+/// What a tuning says about the clean-up of a picture.
+pub fn clean_up_of(t: &Tuning) -> CleanUp {
+    CleanUp {
+        method: Method::named(t.name(K::CleanupDenoise)),
+        blend: t.real(K::CleanupBlend) as f32,
+        groups: [K::CleanupDiffuse, K::CleanupSpecular, K::CleanupRest].map(|k| t.switch(k)),
+        stray: t.real(K::CleanupStray) as f32,
     }
 }
 

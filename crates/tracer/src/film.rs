@@ -1,7 +1,7 @@
 //! The film: raw sums of both halves, in tiles that are the superblocks of the frame's grid.
 //!
 //! Sums are pairs of floats (value and rounding error, Knuth's two-sum), added in the order of sample numbers, so that they
-//! neither drift nor depend on how the work was cut. A pixel takes 84 bytes. Tiles are locked one by one: a snapshot never
+//! neither drift nor depend on how the work was cut. A pixel takes 132 bytes. Tiles are locked one by one: a snapshot never
 //! waits for a whole pass and never sees half a tile.
 
 use crate::brought::Brought;
@@ -11,6 +11,7 @@ use crate::gather::{PART_NAMES, Sample};
 use crate::layout::{Keep, Layout, counts_signed};
 use crate::rounds::BlockCount;
 use glam::Vec3;
+use picture::denoise::Split;
 use picture::{Plate, Region, Rgb};
 use rayon::prelude::*;
 use std::sync::Mutex;
@@ -106,9 +107,7 @@ impl Tile {
     pub fn add(&mut self, layout: &Layout, pixel: usize, half: usize, index: u32, s: &Sample, negative: bool) {
         self.pixels[pixel].add(half, index, s, negative && layout.signed);
         let stride = layout.stride();
-        if stride > 0 {
-            layout.add(&mut self.more[pixel * stride..(pixel + 1) * stride], half, index, s, negative);
-        }
+        layout.add(&mut self.more[pixel * stride..(pixel + 1) * stride], half, index, s, negative);
     }
 
     /// Light beyond the last bounce as a share of the last bounce's light, by channel, from how much the last two bounces of
@@ -353,16 +352,23 @@ impl Film {
             albedo: vec![[0.0; 3]; n],
             normal: vec![[0.0; 3]; n],
             depth: vec![0.0; n],
+            split: None,
             layers: self.layer_names().into_iter().map(|name| (name, vec![0.0; n])).collect(),
         };
         if let Some(c) = &*self.coarse.lock().unwrap_or_else(|e| e.into_inner()) {
             p.a.copy_from_slice(&c.pixels);
             p.b.copy_from_slice(&c.pixels);
         }
+        let dark = || [vec![[0.0; 3]; n], vec![[0.0; 3]; n]];
+        let mut split = Split { diffuse: dark(), specular: dark() };
         self.each_sampled(|tile, tail, i, to, count| {
             let px = &tile.pixels[i];
             p.a[to] = tile.mean(&self.layout, tail, i, 0, count);
             p.b[to] = tile.mean(&self.layout, tail, i, 1, count);
+            let [diffuse, specular] = self.layout.split(tile, tail, i, count, [p.a[to], p.b[to]]);
+            for h in 0..2 {
+                (split.diffuse[h][to], split.specular[h][to]) = (diffuse[h], specular[h]);
+            }
             p.samples[to] = 2 * count;
             p.coverage[to] = ((px.hits[0] + px.hits[1]) as f64 / (2 * count) as f64) as f32;
             let guides = 1.0 / (2 * count.min(GUIDE_SAMPLES)) as f32;
@@ -381,7 +387,21 @@ impl Film {
                 });
             }
         });
+        p.split = Some(split);
         p
+    }
+
+    /// The object that most pixels of a block show first, plus one; 0 where none is known.
+    pub(crate) fn object_at(&self, tile: &Tile, block: usize) -> u32 {
+        let [x0, x1, y0, y1] = tile.block_range(block, self.block);
+        let mut counts = std::collections::BTreeMap::new();
+        for y in y0..y1 {
+            for x in x0..x1 {
+                let object = self.layout.object(tile, (y * tile.bounds.width + x) as usize);
+                *counts.entry(object).or_insert(0u32) += 1;
+            }
+        }
+        counts.into_iter().max_by_key(|(_, n)| *n).map_or(0, |(object, _)| object)
     }
 
     fn layer_names(&self) -> Vec<String> {

@@ -1,7 +1,7 @@
 //! A film's raw state as channels of 32-bit floats and integers, lossless, from which a render goes on bit for bit.
 
 use crate::film::{Pixel, Tile};
-use crate::layout::Layout;
+use crate::layout::{Layout, SPLIT_NAME};
 use crate::rounds::BlockCount;
 use picture::Region;
 use picture::files::{Channel, Samples};
@@ -80,7 +80,7 @@ impl FilmState {
         }
         let stride = self.layout.stride();
         let mut more = vec![vec![0.0f32; r.area()]; stride];
-        for t in self.tiles.iter().filter(|_| stride > 0) {
+        for t in &self.tiles {
             for (i, row) in t.more.chunks_exact(stride).enumerate() {
                 let to = at(r, t.bounds, i);
                 for (channel, v) in more.iter_mut().zip(row) {
@@ -137,12 +137,18 @@ impl FilmState {
                 _ => None,
             })
             .collect::<Option<_>>()?;
-        let more = floats_named(channels, self.layout.names(), r.area())?;
+        // Films of older versions come without split halves: all their light counts as the rest.
+        let dark = vec![0.0; r.area()];
+        let split = channels.iter().any(|c| c.name.starts_with(SPLIT_NAME));
+        let (own, missing): (Vec<String>, Vec<String>) =
+            self.layout.names().into_iter().partition(|n| split || !n.starts_with(SPLIT_NAME));
+        let mut more = floats_named(channels, own, r.area())?;
+        more.extend(missing.iter().map(|_| &dark));
         let blocks = (r.width.div_ceil(self.block) * r.height.div_ceil(self.block)) as usize;
         // Films of older versions come without: their ledgers start from here.
         let brought = match brought {
             [] => Vec::new(),
-            some => floats_named(some, self.layout.brought.names(), blocks)?,
+            some => floats_named(some, self.layout.brought.names(), blocks).unwrap_or_default(),
         };
         if counts.len() != self.tiles.len() {
             return None;
@@ -162,7 +168,7 @@ impl FilmState {
                 p.hits = [wholes[0][from], wholes[1][from]];
             }
             let stride = more.len();
-            for i in 0..if stride > 0 { t.pixels.len() } else { 0 } {
+            for i in 0..t.pixels.len() {
                 let from = at(r, t.bounds, i);
                 for (v, channel) in t.more[i * stride..(i + 1) * stride].iter_mut().zip(&more) {
                     *v = channel[from];

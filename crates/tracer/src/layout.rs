@@ -3,9 +3,10 @@
 
 use crate::brought::BroughtLayout;
 use crate::description::Settings;
-use crate::film::{GUIDE_SAMPLES, Sum};
-use crate::gather::Sample;
+use crate::film::{GUIDE_SAMPLES, Sum, Tile};
+use crate::gather::{Sample, part_of};
 use glam::Vec3;
+use picture::denoise::Split;
 use picture::{Rgb, luminance};
 
 /// What a film keeps of each pixel beyond the halves and guides: a row of floats, in this order.
@@ -38,6 +39,8 @@ impl Keep {
 
 const SIGNED: usize = 14;
 const FILL: usize = 9;
+/// Both halves' diffuse light, then both halves' reflection and transmission.
+const SPLIT: usize = 12;
 /// Lit, shadowed, position, normal, albedo, depth, object, material.
 const FIRST: usize = 14;
 
@@ -69,8 +72,12 @@ impl Layout {
         self.parts_at() + self.slot() * self.kept.pictures()
     }
 
-    pub fn stride(&self) -> usize {
+    fn split_at(&self) -> usize {
         if self.parts { self.first_at() + FIRST } else { self.parts_at() }
+    }
+
+    pub fn stride(&self) -> usize {
+        self.split_at() + SPLIT
     }
 
     pub fn add(&self, row: &mut [f32], half: usize, index: u32, s: &Sample, negative: bool) {
@@ -81,6 +88,12 @@ impl Layout {
                 (row[3 * half + c], row[6 + 3 * half + c]) = (sum.high, sum.low);
             }
             row[12 + half] += 1.0;
+        }
+        let sign = if self.signed && negative { -1.0 } else { 1.0 };
+        let kind = |kind: usize| s.parts[part_of(kind, false)] + s.parts[part_of(kind, true)];
+        for (k, light) in [kind(0), kind(1) + kind(2)].into_iter().enumerate() {
+            let at = self.split_at() + 6 * k + 3 * half;
+            (0..3).for_each(|c| row[at + c] += sign * light[c]);
         }
         if self.fill {
             let row = &mut row[self.fill_at()..];
@@ -95,7 +108,6 @@ impl Layout {
             let lights = parts_of.chain(&s.groups[..self.kept.groups.len()]);
             for (slot, light) in parts.chunks_exact_mut(self.slot()).zip(lights) {
                 if self.signed {
-                    let sign = if negative { -1.0 } else { 1.0 };
                     (0..3).for_each(|c| slot[3 * half + c] += sign * light[c]);
                 } else {
                     (0..3).for_each(|c| slot[c] += light[c]);
@@ -179,11 +191,56 @@ impl Layout {
         std::array::from_fn(|c| row[at + c] / n as f32 * tail[c])
     }
 
+    /// Halves of the groups of parts that denoisers take apart, of a pixel after n samples a half. `halves` is the picture
+    /// there. Diffuse, then reflection with transmission.
+    pub fn split(&self, tile: &Tile, tail: &[f32; 3], pixel: usize, n: u32, halves: [Rgb; 2]) -> [[Rgb; 2]; 2] {
+        let stride = self.stride();
+        let row = &tile.more[pixel * stride..(pixel + 1) * stride];
+        let weight: [Rgb; 2] = std::array::from_fn(|h| {
+            if !self.signed {
+                return [1.0 / n as f32; 3];
+            }
+            // As much of the picture as of the signed sums.
+            let filled = self.filled(row, tail, h, n);
+            std::array::from_fn(|c| {
+                let sum = tile.pixels[pixel].halves[h][c].high - row[3 * h + c];
+                if sum != 0.0 { (halves[h][c] - filled[c]) / sum } else { 0.0 }
+            })
+        });
+        let group = |k: usize, h: usize| -> Rgb {
+            std::array::from_fn(|c| row[self.split_at() + 6 * k + 3 * h + c] * weight[h][c])
+        };
+        [0, 1].map(|k| [group(k, 0), group(k, 1)])
+    }
+
+    /// [`Layout::split`] of all pixels of a tile.
+    pub fn split_halves(&self, tile: &Tile, tail: &[f32; 3], block: u32, halves: &[Vec<Rgb>; 2]) -> Split {
+        let all: Vec<[[Rgb; 2]; 2]> = (0..tile.bounds.area())
+            .map(|i| {
+                let (x, y) =
+                    (tile.bounds.x + i as u32 % tile.bounds.width, tile.bounds.y + i as u32 / tile.bounds.width);
+                let n = tile.block_of(x, y, block).n.max(1);
+                self.split(tile, tail, i, n, [halves[0][i], halves[1][i]])
+            })
+            .collect();
+        let of = |k: usize| [0, 1].map(|h| all.iter().map(|s| s[k][h]).collect());
+        Split { diffuse: of(0), specular: of(1) }
+    }
+
+    /// Number of the object that a pixel shows first, plus one; 0 where parts are not kept.
+    pub fn object(&self, tile: &Tile, pixel: usize) -> u32 {
+        if self.parts { tile.more[pixel * self.stride() + self.first_at() + 12] as u32 } else { 0 }
+    }
+
     /// Names of the row's floats in a saved state.
     pub fn names(&self) -> Vec<String> {
-        (0..self.stride()).map(|i| format!("more.{i:03}")).collect()
+        let more = (0..self.split_at()).map(|i| format!("more.{i:03}"));
+        more.chain((0..SPLIT).map(|i| format!("{SPLIT_NAME}{i:02}"))).collect()
     }
 }
+
+/// How names of the split halves in a saved state begin.
+pub(crate) const SPLIT_NAME: &str = "split.";
 
 /// Below this count per half, filters with negative lobes count their positive part alone: the ratio of signed sums of few
 /// samples is wild.

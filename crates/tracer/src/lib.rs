@@ -28,14 +28,14 @@ mod view_rays;
 
 pub use bvh::{Bvh, Hit, Ray, World};
 pub use counters::{BOUNCES, Cost, Counters, KINDS, RayKind};
-pub use description::{Description, Limits, Overlay, SUPERBLOCK, VERSION, view_of};
+pub use description::{Description, Limits, Overlay, SUPERBLOCK, VERSION, clean_up_of, view_of};
 pub use film::{Film, FirstLook, superblocks};
 pub use film_state::FilmState;
 pub use gather::{PART_NAMES, PARTS};
 pub use pool::{cores, lower_priority, own_pool, screen_pool};
 pub use render::{
-    DEPTHS, DepthKind, DepthRow, DepthTable, Ledgers, LightCost, Moment, Phase, Progress, RayCount, Render,
-    RenderReport, SPLIT_KINDS, SavedCounts, SavedRender, SplitKind, SplitRow,
+    CausticKind, CausticRow, DEPTHS, Darkened, DepthKind, DepthRow, DepthTable, Ledgers, LightCost, Moment, Phase,
+    Progress, RayCount, Render, RenderReport, SPLIT_KINDS, SavedCounts, SavedRender, SplitKind, SplitRow,
 };
 pub use rounds::{BlockCount, expected_samples, floored_variances, grain_at, growth, ladder};
 pub use stage::{Stage, StageTimes};

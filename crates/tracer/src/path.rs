@@ -14,7 +14,7 @@ mod light_rays;
 mod media;
 
 use crate::arrangement::Arrangement;
-use crate::brought::Brought;
+use crate::brought::{Brought, CAUSTICS};
 use crate::bsdf::{Allowed, Bsdf, Kind, SURFACE_KINDS};
 use crate::bvh::{Hit, Ray};
 use crate::counters::{Charge, Clock, Counters, RayKind};
@@ -105,6 +105,8 @@ struct Path {
     passed: u32,
     crossed: u32,
     after_diffuse: bool,
+    /// Reflected or transmitted behind a diffuse scattering: what a switch of caustics would cut off.
+    caustics: [bool; CAUSTICS],
     /// The medium of the solid that the path is inside of.
     inside: Option<Medium>,
     in_solid: bool,
@@ -226,6 +228,7 @@ impl Tracer<'_> {
             passed: 0,
             crossed: 0,
             after_diffuse: false,
+            caustics: [false; CAUSTICS],
             inside: None,
             in_solid: false,
             scale: 1.0,
@@ -364,6 +367,9 @@ impl Tracer<'_> {
             Kind::Reflection => RayKind::Reflection,
             Kind::Transmission => RayKind::Transmission,
         };
+        if path.after_diffuse && kind != Kind::Diffuse {
+            path.caustics[kind as usize - 1] = true;
+        }
         path.after_diffuse |= kind == Kind::Diffuse;
         path.origin = Some(Origin { from: *from, pdf, first, line: None });
         if below && point.surface.solid {
@@ -582,7 +588,10 @@ impl Tracer<'_> {
     fn add_by(&self, path: &Path, part: usize, group: u8, light: Vec3, used: &[u32; 4], more: u32, work: &mut Work) {
         work.out.add(part, group, light);
         let bounces = path.bounce + more;
-        work.tally.brought.light(bounces, used, light);
+        // Light rays scatter once more than their path.
+        let caustics =
+            std::array::from_fn(|k| path.caustics[k] || path.after_diffuse && used[k + 1] > path.used[k + 1]);
+        work.tally.brought.light(bounces, used, caustics, light);
         if bounces == self.settings.depth {
             work.out.last[0] += light;
         } else if bounces + 1 == self.settings.depth {

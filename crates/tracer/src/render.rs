@@ -3,7 +3,10 @@
 mod judge;
 mod ledger;
 
-pub use ledger::{DEPTHS, DepthKind, DepthRow, DepthTable, Ledgers, LightCost, SPLIT_KINDS, SplitKind, SplitRow};
+pub use ledger::{
+    CausticKind, CausticRow, DEPTHS, Darkened, DepthKind, DepthRow, DepthTable, Ledgers, LightCost, SPLIT_KINDS,
+    SplitKind, SplitRow,
+};
 
 use crate::arrangement::Arrangement;
 use crate::counters::{Counters, KINDS, RayKind};

@@ -202,3 +202,18 @@ fn errors_are_covered_as_grain_promises() {
         assert!((share - expected).abs() < 0.03, "{shares:?}");
     }
 }
+
+/// What the ledger says that reflected caustics bring is what switching them off loses; none are refracted here.
+#[test]
+fn caustics_are_booked_as_what_their_switch_takes() {
+    let stage = corner().stage();
+    let light = |on: bool| {
+        let r = run(&stage, describe(tuning((48, 48), 512).with(K::CausticsReflected, on), None), 2);
+        let mean = r.plate().mean();
+        (mean.iter().map(|c| picture::luminance(*c) as f64).sum::<f64>(), r.report().ledgers.caustics)
+    };
+    let ((with, rows), (without, none)) = (light(true), light(false));
+    assert_eq!((rows.len(), rows[0].kind, none.len()), (1, CausticKind::Reflected, 0));
+    assert!(rows[0].light > 0.02, "{rows:?}");
+    near(rows[0].light, 1.0 - without / with, 0.05, "light by reflected caustics");
+}

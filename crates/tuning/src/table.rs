@@ -68,8 +68,8 @@ knobs! {
         "Grain at which a block counts as clean, as a share of the display range: 1 % is about 2.6 of 255 steps.";
     SamplingEffort "sampling.effort" Sampling "Effort" "×" Real { least: 0.1, most: 16.0 }, Logarithmic, r(1.0), &[Time, Grain],
         "Multiplies least and most samples and divides the square of the noise threshold: 2 is about twice the time and 0.71 of the grain, everywhere alike.";
-    SamplingJudge "sampling.judge" Sampling "Judged" "" Choice { names: &["displayed", "delivered", "relative"] }, Linear, name("displayed"), &[Time, Grain],
-        "By what a block counts as clean. Displayed: by the grain on the screen. Delivered: by what the denoiser leaves of it. Relative: by the noise as a share of the light itself, dark places as strictly as bright ones.";
+    SamplingJudge "sampling.judge" Sampling "Judged" "" Choice { names: &["displayed", "delivered", "relative"] }, Linear, name("delivered"), &[Time, Grain],
+        "By what a block counts as clean. Displayed: by the grain on the screen. Delivered: by what the clean-up leaves of it; the same where there is none. Relative: by the noise as a share of the light itself, dark places as strictly as bright ones.";
     SamplingBlock "sampling.block" Sampling "Block size" "px" Choice { names: &["4", "8", "16", "32"] }, Linear, name("8"), &[Grain],
         "Side of the blocks in which grain is measured and sampling stops. Small blocks follow detail, large ones measure more surely.";
     SamplingFirstPass "sampling.first_pass" Sampling "First pass" "px" Choice { names: &["1", "2", "4", "8", "16"] }, Linear, name("16"), &[],
@@ -138,10 +138,20 @@ knobs! {
         "The same for what is seen through glass.";
     ClampVolume "clamp.volume" CleanUp "Clamp volume" "" Real { least: 0.0, most: 1_000_000.0 }, Logarithmic, r(0.0), &[Grain, Look],
         "The same for light that wanders in haze and other media.";
-    CleanupDenoise "cleanup.denoise" CleanUp "Denoiser" "" Choice { names: &["none", "quick"] }, Linear, name("none"), &[Grain, Look],
-        "What is done with the grain that is left. Quick: a guided filter in a fraction of a second.";
+    CleanupDenoise "cleanup.denoise" CleanUp "Denoiser" "" Choice { names: &["none", "quick", "careful", "colour"] }, Linear, name("none"), &[Grain, Look],
+        "What is done with the grain that is left. Quick: a guided filter in a fraction of a second. Careful: fits light to albedo, normals and depth, part by part, for finals. Colour only: needs nothing but the picture.";
     CleanupBlend "cleanup.blend" CleanUp "Blend" "share" Real { least: 0.0, most: 1.0 }, Linear, r(1.0), &[Grain, Look],
         "0 is the noisy picture, 1 the fully denoised one. A little grain left looks less like wax.";
+    CleanupDiffuse "cleanup.diffuse" CleanUp "… diffuse light" "" Switch, Linear, Value::Switch(true), &[Grain, Look],
+        "Whether light on matte surfaces is denoised.";
+    CleanupSpecular "cleanup.specular" CleanUp "… reflection, glass" "" Switch, Linear, Value::Switch(true), &[Grain, Look],
+        "Whether reflections and what is seen through glass are denoised.";
+    CleanupRest "cleanup.rest" CleanUp "… the rest" "" Switch, Linear, Value::Switch(true), &[Grain, Look],
+        "Whether haze, shining surfaces and the environment behind the objects are denoised.";
+    CleanupLive "cleanup.live" CleanUp "Denoise live from" "spp" Whole { least: 0, most: 65536 }, Logarithmic, w(0), &[],
+        "While a test renders, the stage shows it through the quick denoiser from this many samples on. 0 denoises at the end alone.";
+    CleanupStray "cleanup.stray" CleanUp "Stray pixels" "share" Real { least: 0.0, most: 1.0 }, Linear, r(0.0), &[Grain, Look],
+        "Brings single bright pixels down that one half of the samples shows and the other does not. 0 leaves all of them, 1 takes whatever is unusual.";
     ViewExposure "view.exposure" View "Exposure" "EV" Real { least: -20.0, most: 20.0 }, Linear, r(0.0), &[],
         "Brightness of the display and of display files; each step of 1 doubles it. Grain is judged in this view. Linear files are never changed.";
     ViewTransform "view.transform" View "View transform" "" Choice { names: &["srgb", "shoulder"] }, Linear, name("srgb"), &[],

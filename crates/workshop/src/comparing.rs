@@ -4,7 +4,7 @@ use crate::{Column, Comparison, KnobRow, Shown, Workshop, parse};
 use fault::{Code, Fault};
 use picture::against::{Against, Halves, against, look_map};
 use picture::maps::signed_colour;
-use picture::{Plate, Region, Rgb, View, denoise, luminance, metrics};
+use picture::{Plate, Region, Rgb, View, luminance, metrics};
 use std::sync::Arc;
 use store::ProofRow;
 use tracer::{Description, RenderReport};
@@ -70,13 +70,9 @@ impl Workshop {
         let description = self.description_of(&row)?;
         let plate = self.plate(id)?;
         let look = self.look_of(id)?;
-        let halves = match look.denoise {
-            // Both halves denoised alike, so that their difference is the grain that is left.
-            Some(blend) if self.running_test(id).is_none() => {
-                self.pool().install(|| denoise::quick_halves(&plate, blend as f32))
-            }
-            _ => (plate.a.clone(), plate.b.clone()),
-        };
+        // Both halves cleaned alike, so that their difference is the grain that is left.
+        let [a, b] = self.cleaned(id, &look)?.halves.clone();
+        let halves = (a, b);
         let report = row.report.as_deref().map(|r| parse(r, "report")).transpose()?;
         Ok(Side { view: look.view, report, halves, plate, description, row })
     }

@@ -1,6 +1,7 @@
 //! Finals: a queue on a thread of its own. Whole frames only, at the shot's own tuning. A final yields while a test runs;
 //! that time does not count. Its state is put away now and then, and it goes on from there after a restart.
 
+use crate::forecasts::denoise_figure;
 use crate::saved::{remove_render, save_render};
 use crate::testing::{idle, write_small};
 use crate::{Event, FileView, FinalReport, FinalState, FinalView, Workshop, json, lock, parse};
@@ -12,8 +13,8 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use store::FinalRow;
-use tracer::{Description, Limits, Phase, Progress, Render, RenderReport, deliver};
-use tuning::K;
+use tracer::deliver::{self, Delivered};
+use tracer::{Description, Limits, Phase, Progress, Render, RenderReport, clean_up_of};
 
 /// Least time between two checkpoints; they also keep below a thirtieth of the time.
 const CHECKPOINT: Duration = Duration::from_secs(20);
@@ -221,10 +222,10 @@ impl Workshop {
         let pixels = d.area().area() as f64;
         let clock = Instant::now();
         let plate = render.plate();
-        let picture = self.0.screen.install(|| deliver::delivered(&plate, &d));
+        let delivered = self.0.screen.install(|| Delivered::of(&plate, &d));
         let denoise = clock.elapsed().as_secs_f64();
-        if d.tuning.name(K::CleanupDenoise) != "none" {
-            self.0.store.set_machine("denoise_per_pixel", denoise / pixels)?;
+        if let Some(method) = clean_up_of(&d.tuning).denoises() {
+            self.0.store.set_machine(&denoise_figure(method), denoise / pixels)?;
         }
         progress.phase = Phase::Writing;
         self.tell_final(row.id, progress);
@@ -234,11 +235,16 @@ impl Workshop {
         for ending in ["png", "exr"] {
             let name = format!("{base}.{ending}");
             let path = folder.join(&name);
-            deliver::write(&path, &plate, &picture, &d)?;
+            deliver::write(&path, &plate, &delivered, &d)?;
             let bytes = std::fs::metadata(&path).map_err(|e| Fault::io(name.clone(), &e))?.len();
             files.push(FileView { name, bytes });
         }
-        write_small(&folder.join("thumb.png"), &picture, (plate.region.width, plate.region.height), &d.view())?;
+        write_small(
+            &folder.join("thumb.png"),
+            &delivered.picture,
+            (plate.region.width, plate.region.height),
+            &d.view(),
+        )?;
         let writing = clock.elapsed().as_secs_f64();
         self.0.store.set_machine("write_per_pixel", writing / pixels)?;
         remove_render(&folder);

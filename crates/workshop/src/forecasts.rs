@@ -5,6 +5,7 @@ use crate::{ForecastView, Workshop, lock, parse};
 use advice::{Brief, Forecast, Machine, Measured, forecast};
 use fault::Fault;
 use picture::Region;
+use picture::denoise::Method;
 use std::sync::Arc;
 use tracer::{Description, RenderReport, SavedCounts};
 use tuning::Tuning;
@@ -15,6 +16,11 @@ const CANDIDATES: usize = 12;
 /// A proof and its samples.
 pub(crate) type CountsKey = (i64, u64);
 
+/// Under which name the seconds a pixel of a denoiser are kept.
+pub(crate) fn denoise_figure(method: Method) -> String {
+    format!("denoise_per_pixel.{}", method.name())
+}
+
 impl Workshop {
     /// Figures of this machine, as far as it has been measured.
     pub(crate) fn machine(&self) -> Machine {
@@ -22,7 +28,7 @@ impl Workshop {
         let get = |key: &str, otherwise: f64| self.0.store.machine(key).unwrap_or(otherwise);
         Machine {
             start: get("start", m.start),
-            denoise_per_pixel: get("denoise_per_pixel", m.denoise_per_pixel),
+            denoise_per_pixel: Method::ALL.map(|k| get(&denoise_figure(k), m.denoise_per_pixel[k as usize])),
             write_per_pixel: get("write_per_pixel", m.write_per_pixel),
         }
     }

@@ -2,8 +2,9 @@
 
 use crate::{Workshop, lock};
 use fault::Fault;
+use picture::View;
+use picture::denoise::{CleanUp, Method, clean};
 use picture::files::{PngDepth, png, write_whole};
-use picture::{View, denoise};
 use std::sync::atomic::AtomicBool;
 use tracer::{Description, Render, view_of};
 use tuning::{K, Tuning};
@@ -32,7 +33,7 @@ impl Workshop {
         let mut render = Render::new(stage, d, self.pool(), false)?;
         while render.step(&AtomicBool::new(false)) {}
         let plate = render.plate();
-        let pixels = self.pool().install(|| denoise::quick(&plate, 1.0));
+        let pixels = self.pool().install(|| clean(&plate, &CleanUp::with(Method::Quick, 1.0)));
         write_whole(&path, |out| png(out, &pixels, SIZE, None, &view, PngDepth::Eight))?;
         std::fs::read(&path).map_err(|e| Fault::io(path.display().to_string(), &e))
     }

@@ -4,6 +4,7 @@
 //! while a test runs. Everything that happens is told to listeners as an [`Event`].
 
 mod circumstances;
+mod cleaning;
 mod comparing;
 mod events;
 mod finals;
@@ -24,6 +25,7 @@ mod testing;
 mod views;
 
 pub use circumstances::{Circumstances, PhaseTime};
+pub use cleaning::{CleanUpView, ProfileView, Softened};
 pub use events::Event;
 pub use pictures::{Layer, Look, PixelReadout, Shown};
 pub use tarnfell::DemoSize;
@@ -85,7 +87,10 @@ pub(crate) struct Inner {
     pub plates: Mutex<VecDeque<(i64, Arc<picture::Plate>)>>,
     /// Block grain of proofs, latest last.
     pub block_maps: Mutex<VecDeque<(i64, Arc<picture::grain::BlockMap>)>>,
-    pub denoised: Mutex<VecDeque<(pictures::DenoiseKey, Arc<Vec<picture::Rgb>>)>>,
+    /// Pictures of proofs with their clean-up, latest last.
+    pub cleaned: Mutex<VecDeque<(cleaning::CleanedKey, Arc<cleaning::Cleaned>)>>,
+    /// The running test through the quick denoiser.
+    pub live_picture: Mutex<Option<cleaning::LivePicture>>,
     pub finals: finals::Desk,
     /// Signalled when the queue or the bench changes.
     pub wake: (Mutex<()>, Condvar),
@@ -113,7 +118,8 @@ impl Workshop {
             changing_test: Mutex::default(),
             plates: Mutex::default(),
             block_maps: Mutex::default(),
-            denoised: Mutex::default(),
+            cleaned: Mutex::default(),
+            live_picture: Mutex::default(),
             finals: finals::Desk::default(),
             wake: (Mutex::new(()), Condvar::new()),
         }));

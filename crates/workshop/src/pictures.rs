@@ -2,14 +2,15 @@
 
 use crate::{Legends, Workshop, lock};
 use fault::{Code, Fault};
+use picture::denoise::CleanUp;
 use picture::grain::{BlockMap, Judging};
 use picture::noise::part_grain;
-use picture::{Plate, Region, Rgb, Transform, View, denoise, maps};
+use picture::{Plate, Region, Rgb, Transform, View, maps};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use tracer::{Description, Limits};
+use tracer::{Description, Limits, clean_up_of};
 use ts_rs::TS;
 use tuning::K;
 
@@ -33,6 +34,10 @@ pub enum Layer {
     /// Share of the first hits' direct light that is in shadow.
     Shadow,
     Depth,
+    /// Where the denoiser took more than noise, stray pixels, and flat areas that tell the noise of a picture.
+    Detail,
+    Stray,
+    Flat,
 }
 
 /// How a proof is looked at; changing it never renders anything.
@@ -41,8 +46,7 @@ pub struct Look {
     /// The part or light of the layers that show one.
     pub part: String,
     pub view: View,
-    /// Blend of the quick denoiser; none for the noisy picture.
-    pub denoise: Option<f64>,
+    pub clean: CleanUp,
     pub threshold: f64,
 }
 
@@ -50,12 +54,7 @@ impl Look {
     /// As the description itself says.
     pub fn of(d: &Description) -> Look {
         let t = &d.tuning;
-        Look {
-            part: String::new(),
-            view: d.view(),
-            denoise: (t.name(K::CleanupDenoise) != "none").then(|| t.real(K::CleanupBlend)),
-            threshold: Limits::of(t).threshold,
-        }
+        Look { part: String::new(), view: d.view(), clean: clean_up_of(t), threshold: Limits::of(t).threshold }
     }
 }
 
@@ -123,9 +122,6 @@ fn no_layer(name: &str) -> Fault {
     )
 }
 
-/// Proof and blend in thousandths.
-pub(crate) type DenoiseKey = (i64, u32);
-
 impl Workshop {
     pub fn look_of(&self, proof: i64) -> Result<Look, Fault> {
         let row = self.0.store.proof(proof)?;
@@ -133,7 +129,7 @@ impl Workshop {
             Some(d) => Ok(Look::of(&d)),
             None => {
                 let view = self.picture_view(row.shot, &self.elsewhere(&row)?)?;
-                Ok(Look { part: String::new(), view, denoise: None, threshold: 0.01 })
+                Ok(Look { part: String::new(), view, clean: CleanUp::NONE, threshold: 0.01 })
             }
         }
     }
@@ -150,7 +146,7 @@ impl Workshop {
 
     pub(crate) fn forget_plate(&self, proof: i64) {
         lock(&self.0.plates).retain(|(id, _)| *id != proof);
-        lock(&self.0.denoised).retain(|((id, _), _)| *id != proof);
+        self.forget_cleaned(proof);
         lock(&self.0.block_maps).retain(|(id, _)| *id != proof);
     }
 
@@ -180,28 +176,6 @@ impl Workshop {
         Ok(plate)
     }
 
-    /// The delivered linear picture of a proof under a look.
-    pub(crate) fn delivered(&self, proof: i64, look: &Look) -> Result<Arc<Vec<Rgb>>, Fault> {
-        let plate = self.plate(proof)?;
-        let Some(blend) = look.denoise else { return Ok(Arc::new(plate.mean())) };
-        let running = self.running_test(proof).is_some();
-        let key = (proof, (blend * 1000.0) as u32);
-        if !running && let Some((_, p)) = lock(&self.0.denoised).iter().find(|(k, _)| *k == key) {
-            return Ok(p.clone());
-        }
-        // A running test shows its samples; it is denoised when it has ended.
-        if running {
-            return Ok(Arc::new(plate.mean()));
-        }
-        let picture = Arc::new(self.0.screen.install(|| denoise::quick(&plate, blend as f32)));
-        let mut kept = lock(&self.0.denoised);
-        kept.push_back((key, picture.clone()));
-        while kept.len() > KEPT {
-            kept.pop_front();
-        }
-        Ok(picture)
-    }
-
     /// The picture of a test that runs, without developing what is not shown.
     ///
     /// A page may ask as soon as the test has begun: the answer waits for the first look.
@@ -219,8 +193,11 @@ impl Workshop {
             let rgba = l.cells.iter().flat_map(|c| opaque_bytes(&view, *c)).collect();
             return Some(Shown { frame: l.frame, region: l.region, size: (l.width, l.height), rgba });
         }
-        let mean = film.mean()?;
         let (frame, region) = (film.frame, film.area);
+        let mean = match self.live_picture(proof, &film) {
+            Some(picture) => picture,
+            None => film.mean()?,
+        };
         let bytes = self.0.screen.install(|| mean.par_iter().flat_map_iter(|c| opaque_bytes(&view, *c)).collect());
         Some(Shown { frame, region, size: (region.width, region.height), rgba: bytes })
     }
@@ -239,7 +216,8 @@ impl Workshop {
             self.0.screen.install(|| pixels.par_iter().map(|c| f(*c)).collect())
         };
         let rgb = match layer {
-            Layer::Picture => plain(&self.delivered(proof, look)?, &|c| view.bytes(c)),
+            Layer::Picture => plain(&self.cleaned(proof, look)?.picture, &|c| view.bytes(c)),
+            Layer::Detail | Layer::Stray | Layer::Flat => self.clean_up_map(proof, layer, look, &plate)?,
             Layer::Grain => {
                 let (judging, most) = judged(d.as_ref(), look);
                 let map = self.block_map(proof, &plate, &judging);
@@ -330,7 +308,7 @@ impl Workshop {
             return Err(Fault::new(Code::OutOfRange, "this pixel was not rendered", "x, y", "point inside the region"));
         }
         let i = ((y - r.y) * r.width + (x - r.x)) as usize;
-        let value = self.delivered(proof, look)?[i];
+        let value = self.cleaned(proof, look)?.picture[i];
         Ok(PixelReadout {
             value,
             display: look.view.display(value).map(|v| v * 255.0),

@@ -4,7 +4,7 @@ use crate::shots::values;
 use crate::testing::write_small;
 use crate::{Circumstances, Event, ProofChange, ProofKind, ProofState, ProofView, TakeBack, Workshop, json, parse};
 use fault::{Code, Fault};
-use picture::files::{Loaded, read_picture};
+use picture::files::{Loaded, LoadedGuides, read_picture};
 use picture::{Plate, Region, View};
 use serde::{Deserialize, Serialize};
 use std::path::Path;
@@ -267,8 +267,11 @@ impl Workshop {
     /// A picture from elsewhere as a plate of one half.
     pub(crate) fn load_picture(&self, row: &ProofRow) -> Result<Arc<Plate>, Fault> {
         let e = self.elsewhere(row)?;
-        let Loaded { width, height, pixels, .. } = read_picture(&self.0.store.proof_folder(row.id).join(&e.file))?;
+        let Loaded { width, height, pixels, guides, .. } =
+            read_picture(&self.0.store.proof_folder(row.id).join(&e.file))?;
         let n = pixels.len();
+        let dark = || vec![[0.0; 3]; n];
+        let guides = guides.unwrap_or_else(|| LoadedGuides { albedo: dark(), normal: dark(), depth: vec![0.0; n] });
         Ok(Arc::new(Plate {
             frame: (width as u32, height as u32),
             region: Region::whole(width as u32, height as u32),
@@ -276,9 +279,10 @@ impl Workshop {
             b: pixels,
             samples: vec![0; n],
             coverage: vec![1.0; n],
-            albedo: vec![[0.0; 3]; n],
-            normal: vec![[0.0; 3]; n],
-            depth: vec![0.0; n],
+            albedo: guides.albedo,
+            normal: guides.normal,
+            depth: guides.depth,
+            split: None,
             layers: Vec::new(),
         }))
     }

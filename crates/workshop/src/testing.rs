@@ -8,6 +8,7 @@ use crate::circumstances::Watch;
 use crate::saved::save_render;
 use crate::{Circumstances, Event, NewTest, Workshop, json, lock, parse};
 use fault::{Code, Fault, panic_text};
+use picture::denoise::clean;
 use picture::files::{PngDepth, png, write_whole};
 use picture::{Plate, Region, reduced};
 use std::io::Write;
@@ -17,7 +18,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use store::ProofRow;
-use tracer::{Description, Film, Phase, Progress, Render, deliver, lower_priority};
+use tracer::{Description, Film, Phase, Progress, Render, clean_up_of, lower_priority};
 use tuning::K;
 
 /// A test at work, as seen from other threads.
@@ -486,7 +487,7 @@ fn write_thumbnail(path: &Path, plate: Plate, d: &Description) -> Result<(), Fau
     };
     let inside = part.shared(Region::whole(to.0, to.1)).unwrap_or(Region::whole(1, 1));
     let plate = plate.on_frame(to, inside);
-    write_small(path, &deliver::delivered(&plate, d), (inside.width, inside.height), &d.view())
+    write_small(path, &clean(&plate, &clean_up_of(&d.tuning)), (inside.width, inside.height), &d.view())
 }
 
 /// A small picture for sheets and lists.

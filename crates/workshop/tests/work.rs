@@ -3,6 +3,7 @@
 mod common;
 
 use common::*;
+use picture::denoise::{CleanUp, Method};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use workshop::*;
@@ -23,8 +24,8 @@ fn a_proof_looks_the_same_after_a_restart_and_is_denoised_without_harm() {
         [Layer::Picture, Layer::Grain, Layer::Samples, Layer::Normal].map(|l| shown(&w, id, l)).into();
     assert!(before == after);
     let noisy = w.look_of(id).unwrap();
-    let clean = Look { denoise: Some(1.0), ..noisy.clone() };
-    let none = Look { denoise: Some(0.0), ..noisy };
+    let clean = Look { clean: CleanUp::with(Method::Quick, 1.0), ..noisy.clone() };
+    let none = Look { clean: CleanUp::with(Method::Quick, 0.0), ..noisy };
     assert!(w.show(id, Layer::Picture, &clean).unwrap().rgba != before[0]);
     assert!(w.show(id, Layer::Picture, &none).unwrap().rgba == before[0], "blend 0 is the noisy picture");
     assert!(shown(&w, id, Layer::Picture) == before[0], "the noisy original stays");

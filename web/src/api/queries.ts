@@ -1,7 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
+import { lookQuery, type Look } from "../bench/look";
 import { get } from "./client";
 import type {
   AdviceView,
+  Character,
+  CleanUpView,
   Comparison,
   EnvironmentView,
   FinalView,
@@ -117,6 +120,25 @@ export const useLedger = (proof: number | null, samples: number, part: Region | 
       get<LedgerView>(
         `/api/proofs/${proof}/ledger${part ? `?x=${part.x}&y=${part.y}&width=${part.width}&height=${part.height}` : ""}`,
       ),
+    enabled: proof !== null,
+    placeholderData: (before) => before,
+    retry: false,
+  });
+
+export const useFilterCharacter = (filter: string, radius: number) =>
+  useQuery({
+    queryKey: ["filter", filter, radius],
+    queryFn: () => get<Character>(`/api/filters/${filter}?radius=${radius}`),
+    staleTime: Infinity,
+    placeholderData: (before) => before,
+    retry: false,
+  });
+
+/** What the clean-up of a look does to a proof that has ended. */
+export const useCleanUp = (proof: number | null, samples: number, look: Look) =>
+  useQuery({
+    queryKey: ["clean-up", proof, samples, look],
+    queryFn: () => get<CleanUpView>(`/api/proofs/${proof}/clean-up?${lookQuery(look)}`),
     enabled: proof !== null,
     placeholderData: (before) => before,
     retry: false,

@@ -289,11 +289,29 @@ export type LightCost = { name: string, rays: number,
  */
 own: number | null, };
 
+export type CausticKind = "reflected" | "refracted";
+
+export type CausticRow = { kind: CausticKind, 
+/**
+ * Share of all light, and what its loss would change on the display.
+ */
+light: number, loss: Loss, 
+/**
+ * Objects that would lose most of their light, with its share; known where parts are kept.
+ */
+darkened: Array<Darkened>, };
+
+export type Darkened = { name: string, lost: number, };
+
 export type Ledgers = { depth: Array<DepthTable>, splits: Array<SplitRow>, 
 /**
  * Share of the sampling time for the camera's way to the first hit, and for what scatters in media first.
  */
-camera: number, volume: number, lights: Array<LightCost>, };
+camera: number, volume: number, lights: Array<LightCost>, 
+/**
+ * What switching caustics off would lose.
+ */
+caustics: Array<CausticRow>, };
 
 export type RenderReport = { 
 /**
@@ -751,7 +769,7 @@ region?: Region,
  */
 live?: boolean, };
 
-export type Layer = "picture" | "grain" | "samples" | "albedo" | "normal" | "part" | "part_grain" | "shadow" | "depth";
+export type Layer = "picture" | "grain" | "samples" | "albedo" | "normal" | "part" | "part_grain" | "shadow" | "depth" | "detail" | "stray" | "flat";
 
 export type PixelReadout = { 
 /**
@@ -770,3 +788,107 @@ grain: number, depth: number,
  * Side of the block, pixels.
  */
 block: number, };
+
+export type Strays = { pixels: number, 
+/**
+ * Share of the region's light that is taken away.
+ */
+energy: number, };
+
+export type Area = { region: Region, 
+/**
+ * Mean, on the even scale.
+ */
+brightness: number, 
+/**
+ * Noise level on that scale.
+ */
+level: number, 
+/**
+ * Spread of the means of 1, 2 and 4 pixels a side. For independent noise each is half the one before.
+ */
+by_scale: [number, number, number], 
+/**
+ * The artist has struck it out.
+ */
+struck: boolean, };
+
+export type Profile = { areas: Array<Area>, 
+/**
+ * Brightness and level, both on the even scale, from dark to bright; never empty.
+ */
+curve: Array<[number, number]>, };
+
+export type Character = { 
+/**
+ * Samples for the same grain, against a filter without negative lobes.
+ */
+price: number, 
+/**
+ * Contrast that is left of stripes so many pixels wide, two, one and a half of one: the last one can only be false.
+ */
+contrast: [number, number, number], };
+
+export type Softened = { name: string, 
+/**
+ * Detail lost where it is worst, share of the display range, and the block there.
+ */
+lost: number, region: Region, 
+/**
+ * Samples a pixel at which the denoiser would about keep it.
+ */
+keeps_from: number, };
+
+export type ClampAdvice = { knob: string, 
+/**
+ * Radiance.
+ */
+limit: number, 
+/**
+ * Grain of the worst block without and with it, and where it lies.
+ */
+worst: [number, number], region: Region, 
+/**
+ * Share of all light that it takes away.
+ */
+lost: number, };
+
+export type ProfileView = { 
+/**
+ * Noise that the halves know of, at the brightness of each area, on the same scale; empty where there are no halves.
+ */
+known: Array<number>, areas: Array<Area>, 
+/**
+ * Brightness and level, both on the even scale, from dark to bright; never empty.
+ */
+curve: Array<[number, number]>, };
+
+export type CleanUpView = { 
+/**
+ * The denoiser that was used: regression needs two halves.
+ */
+used: string | null, seconds: number, 
+/**
+ * Grain as displayed before and after: root mean square and worst block.
+ */
+before: [number, number], after: [number, number], 
+/**
+ * Light taken away or added by all of it, share of the whole.
+ */
+energy: number, 
+/**
+ * Share of the blocks that lost more than noise, how much, and who lost it.
+ */
+detail_share: number, detail: GrainLegend, softened: Array<Softened>, strays: Strays, 
+/**
+ * Share of the light that the clamps of the render took away.
+ */
+clamped: number, 
+/**
+ * Clamps that would tame the worst block; what takes least comes first.
+ */
+clamps: Array<ClampAdvice>, 
+/**
+ * Of the noisy picture, where it has no guides or is cleaned by its colour alone.
+ */
+profile: ProfileView | null, };

@@ -13,11 +13,12 @@ import { Bounces } from "../causes/Bounces";
 import { Causes } from "../causes/Causes";
 import { picturePass, type Pass } from "../causes/names";
 import { PassPicker } from "../causes/PassPicker";
+import { CleanUp } from "../clean/CleanUp";
 import { usePictureDrop } from "../library/usePictureDrop";
 import { CameraPicker } from "./CameraPicker";
 import { FinalDialog } from "./FinalDialog";
 import { KeysDialog } from "./KeysDialog";
-import { lookOf } from "./look";
+import { asNoisy, lookOf } from "./look";
 import { NumberField } from "./NumberField";
 import { ProofSheet, proofTitle } from "./ProofSheet";
 import { fitted } from "./region";
@@ -70,6 +71,9 @@ function Bench({ shot }: { shot: ShotView }) {
   const [pass, setPass] = useState<Pass>(picturePass);
   const [tab, setTab] = useState<TrayTab>("proofs");
   const [mode, setMode] = useState<CompareMode>("off");
+  /** The noisy original in the clean one's place, or beside it. */
+  const [noisy, setNoisy] = useState(false);
+  const [pair, setPair] = useState(false);
   const [loupe, setLoupe] = useState(false);
   const [live, setLive] = useState(false);
   const [help, setHelp] = useState(false);
@@ -99,12 +103,18 @@ function Bench({ shot }: { shot: ShotView }) {
         ? []
         : beside.length > 0
           ? [beside[0]!, shown, ...beside.slice(1)].map((proof, i) => ({ letter: "ABCD"[i]!, proof }))
-          : [{ letter: "", proof: shown }],
-    [shown, beside],
+          : pair
+            ? [
+                { letter: "A", proof: shown, noisy: true },
+                { letter: "B", proof: shown },
+              ]
+            : [{ letter: "", proof: shown, noisy }],
+    [shown, beside, pair, noisy],
   );
   const letters = comparing ? Object.fromEntries(compared.map((s) => [s.proof.id, s.letter])) : {};
 
   const look = useMemo(() => lookOf(shot), [shot]);
+  const noisyLook = useMemo(() => asNoisy(look), [look]);
   const whole = proofs.find(
     (p) =>
       p.region === null &&
@@ -115,7 +125,8 @@ function Bench({ shot }: { shot: ShotView }) {
       p.frame[1] === frame[1] &&
       p.id !== shown?.id,
   );
-  const modeNow: CompareMode = comparing || mode === "look" ? mode : "off";
+  const pairs = comparing || (pair && shown !== undefined);
+  const modeNow: CompareMode = pairs || mode === "look" ? mode : "off";
 
   /** Puts a new test into the sheet at once and shows it. */
   const started = useCallback(
@@ -200,9 +211,18 @@ function Bench({ shot }: { shot: ShotView }) {
     setMode("wipe");
     setPass(picturePass);
   }, []);
+  /** Shows the noisy original and the clean picture with a wipe between them. */
+  const showPair = useCallback((on: boolean) => {
+    setPair(on);
+    setNoisy(false);
+    setPass(picturePass);
+    if (on) setOthers([]);
+    setMode(on ? "wipe" : "off");
+  }, []);
   const chooseCamera = useCallback((camera: string) => void change({ camera }), [change]);
   const endComparing = () => {
     setOthers([]);
+    setPair(false);
     setMode("off");
   };
   const swap = () => {
@@ -255,7 +275,7 @@ function Bench({ shot }: { shot: ShotView }) {
           if (shown) void act(() => ask("PATCH", `/api/proofs/${shown.id}`, { star: !shown.star }));
           break;
         case "c":
-          if (!comparing) {
+          if (!pairs) {
             const second = proofs.find((p) => p.id !== shown?.id && p.state !== "running");
             if (second) setOthers([second.id]);
             setMode("wipe");
@@ -278,6 +298,12 @@ function Bench({ shot }: { shot: ShotView }) {
           break;
         case "a":
           setTab("advice");
+          break;
+        case "u":
+          setTab("clean");
+          break;
+        case "v":
+          setNoisy((n) => !n);
           break;
         case "e":
           setTab("proofs");
@@ -360,6 +386,7 @@ function Bench({ shot }: { shot: ShotView }) {
           shot={shot}
           frame={frame}
           look={look}
+          noisyLook={noisyLook}
           pass={pass}
           mode={modeNow}
           setMode={setMode}
@@ -442,13 +469,32 @@ function Bench({ shot }: { shot: ShotView }) {
                 )}
                 {tab === "bounces" && <Bounces shot={shot} proof={shown} set={set} />}
                 {tab === "advice" && <AdviceList proof={shown} compare={compareTwo} />}
+                {tab === "clean" && (
+                  <CleanUp
+                    proof={shown}
+                    look={look}
+                    set={set}
+                    pass={pass}
+                    show={setPass}
+                    noisy={noisy}
+                    setNoisy={setNoisy}
+                    pair={pair}
+                    setPair={showPair}
+                  />
+                )}
               </>
             )
           }
         </Tray>
       </div>
 
-      <TuningPanel shot={shot} knobs={knobs} set={set} compared={compared} reference={reference} />
+      <TuningPanel
+        shot={shot}
+        knobs={knobs}
+        set={set}
+        compared={comparing ? compared : compared.slice(-1)}
+        reference={reference}
+      />
 
       {asking && (
         <FinalDialog

@@ -3,7 +3,15 @@ import { useState } from "react";
 import type { Legends, Measure, Swatch, WhatIf } from "../api/types";
 import { duration, percent, spoken, steps } from "../app/format";
 
-function Bars({ swatches, text, mark }: { swatches: Swatch[]; text: (v: number) => string; mark?: number }) {
+export function Bars({
+  swatches,
+  text,
+  mark,
+}: {
+  swatches: Swatch[];
+  text: (v: number) => string;
+  mark?: number;
+}) {
   const most = Math.max(...swatches.map((s) => s.share), 1e-9);
   return (
     <div className="legend-bars">

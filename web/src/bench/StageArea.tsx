@@ -8,6 +8,7 @@ import { Legend } from "./Legend";
 import { pictureAddress, type Look } from "./look";
 import { proofTitle } from "./ProofSheet";
 import { Stage, type CompareMode, type Side } from "./Stage";
+import { valueText } from "./ValueField";
 import { usePicture } from "./usePicture";
 
 export const modes: [CompareMode, string][] = [
@@ -22,6 +23,8 @@ interface Props {
   shot: ShotView;
   frame: [number, number];
   look: Look;
+  /** For those of the compared that stand there without their clean-up. */
+  noisyLook: Look;
   pass: Pass;
   mode: CompareMode;
   setMode: (m: CompareMode) => void;
@@ -31,7 +34,7 @@ interface Props {
   /** A test is about to begin: the picture of the one before is not asked for any more. */
   hold: boolean;
   /** A first, the shown one second; the shown one alone when nothing is compared. */
-  compared: { letter: string; proof: ProofView }[];
+  compared: { letter: string; proof: ProofView; noisy?: boolean }[];
   reference: ProofView | undefined;
   /** A whole frame, to show around a region. */
   whole: ProofView | undefined;
@@ -44,7 +47,19 @@ interface Props {
 
 const ended = (p: ProofView | undefined) => p?.report?.samples ?? 0;
 
-function caption(shot: ShotView, shown: ProofView | undefined, rendering: boolean, pass: Pass): string {
+const mapsOf: Partial<Record<Pass["layer"], string>> = {
+  detail: " · detail lost",
+  stray: " · stray pixels",
+  flat: " · flat areas",
+};
+
+function caption(
+  shot: ShotView,
+  shown: ProofView | undefined,
+  rendering: boolean,
+  pass: Pass,
+  look: Look,
+): string {
   if (!shown) return `camera ${shot.camera} · nothing rendered yet`;
   const where = shown.camera ? `camera ${shown.camera}` : "from elsewhere";
   const part = shown.region
@@ -56,8 +71,14 @@ function caption(shot: ShotView, shown: ProofView | undefined, rendering: boolea
       ? ` · ${partName(pass.part)} alone`
       : pass.layer === "part_grain"
         ? ` · grain of ${partName(pass.part)} alone`
-        : "";
-  return `${rendering ? "rendering" : "proof"} ${proofTitle(shown)} · ${where} · ${part}${drafts}${alone}`;
+        : (mapsOf[pass.layer] ?? "");
+  const clean =
+    rendering || pass.layer !== "picture"
+      ? ""
+      : look.denoise === "none"
+        ? " · noisy"
+        : ` · ${valueText(undefined, look.denoise)}`;
+  return `${rendering ? "rendering" : "proof"} ${proofTitle(shown)} · ${where} · ${part}${drafts}${alone}${clean}`;
 }
 
 /** The stage with its pictures, which follow every report of a running test, and what stands over it. */
@@ -67,21 +88,24 @@ export function StageArea(p: Props) {
   const [gain, setGain] = useState(8);
   /** A threshold that is asked about, beside the one in force. */
   const [asked, ask] = useState<number | null>(null);
-  const look = useMemo(() => (asked === null ? p.look : { ...p.look, threshold: asked }), [p.look, asked]);
+  const own = compared.length === 1 && compared[0]!.noisy ? p.noisyLook : p.look;
+  const look = useMemo(() => (asked === null ? own : { ...own, threshold: asked }), [own, asked]);
   const running = useRunning(shot.id);
   // The last report after the end brings the finished picture.
   const version = useLiveValue((l) => (l.test?.proof === shownId ? l.test.version : 0));
   const comparing = compared.length > 1;
-  const beside = comparing ? compared.filter((_, i) => i !== 1).map((s) => s.proof) : [];
+  const others = comparing ? compared.filter((_, i) => i !== 1) : [];
+  const beside = others.map((s) => s.proof);
+  const lookAt = (i: number) => (others[i]?.noisy ? p.noisyLook : look);
   const picture = usePicture(pictureAddress(shownId, look, pass), version + ended(shown), p.hold);
   const pictures = [
-    usePicture(pictureAddress(beside[0]?.id, look, pass), ended(beside[0])),
+    usePicture(pictureAddress(beside[0]?.id, lookAt(0), pass), ended(beside[0])),
     usePicture(pictureAddress(beside[1]?.id, look, pass), ended(beside[1])),
     usePicture(pictureAddress(beside[2]?.id, look, pass), ended(beside[2])),
   ];
   const a = beside[0];
   const map =
-    mode === "difference" && a && shown
+    mode === "difference" && a && shown && a.id !== shown.id
       ? `/api/difference?a=${a.id}&b=${shown.id}&gain=${gain}`
       : mode === "look" && reference && shown
         ? `/api/look-change?a=${reference.id}&b=${shown.id}&gain=${gain}`
@@ -116,7 +140,7 @@ export function StageArea(p: Props) {
         loupe={p.loupe}
         proof={shown?.id ?? null}
         look={look}
-        caption={caption(shot, shown, running === shown?.id, pass)}
+        caption={caption(shot, shown, running === shown?.id, pass, own)}
       />
       {(comparing || reference) && (
         <div className="stage-modes">
@@ -125,7 +149,9 @@ export function StageArea(p: Props) {
             value={mode}
             onChange={p.setMode}
             options={[
-              ...modes.filter(([m]) => comparing || m === "off").map(([value, label]) => ({ value, label })),
+              ...modes
+                .filter(([m]) => (comparing || m === "off") && (m !== "difference" || a?.id !== shown?.id))
+                .map(([value, label]) => ({ value, label })),
               ...(reference ? [{ value: "look" as const, label: "Look change" }] : []),
             ]}
           />

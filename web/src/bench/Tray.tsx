@@ -2,13 +2,14 @@ import { DownOutlined, UpOutlined } from "@ant-design/icons";
 import { Button, Tooltip } from "antd";
 import { useState, type ReactNode } from "react";
 
-export type TrayTab = "proofs" | "causes" | "bounces" | "advice";
+export type TrayTab = "proofs" | "causes" | "bounces" | "advice" | "clean";
 
 const tabs: [TrayTab, string][] = [
   ["proofs", "Proofs"],
   ["causes", "Causes"],
   ["bounces", "Bounces"],
   ["advice", "Advice"],
+  ["clean", "Clean-up"],
 ];
 
 /** Heights of the tray: folded away, as low as the sheet, and high enough for tables. */
@@ -24,7 +25,13 @@ interface Props {
 
 /** What lies under the stage: it can be pulled up or folded away. */
 export function Tray({ tab, choose, count, children }: Props) {
-  const [own, setOwn] = useState<Record<TrayTab, number>>({ proofs: 1, causes: 2, bounces: 2, advice: 2 });
+  const [own, setOwn] = useState<Record<TrayTab, number>>({
+    proofs: 1,
+    causes: 2,
+    bounces: 2,
+    advice: 2,
+    clean: 2,
+  });
   const height = own[tab];
   const setHeight = (h: number) => setOwn({ ...own, [tab]: h });
   const head = (

@@ -6,6 +6,7 @@ import { usePartials, usePrices } from "../api/queries";
 import type { Group, InForce, Knob, PricesView, ProofView, ShotView } from "../api/types";
 import { count } from "../app/format";
 import { CompareTable } from "./CompareTable";
+import { FilterHelp } from "./FilterHelp";
 import { groups } from "./groups";
 import { History } from "./History";
 import { inTable, PathsTable } from "./PathsTable";
@@ -202,6 +203,12 @@ export const TuningPanel = memo(function TuningPanel({ shot, knobs, set, compare
                   prices={prices}
                   rays={shown?.report?.rays}
                   other={other?.tuning}
+                />
+              )}
+              {!fold && group === "frame" && (
+                <FilterHelp
+                  filter={String(shot.tuning["frame.filter"])}
+                  radius={Number(shot.tuning["frame.filter_radius"])}
                 />
               )}
               {!fold && group === "sampling" && (

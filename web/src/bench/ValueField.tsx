@@ -13,6 +13,7 @@ const pretty: Record<string, string> = {
   srgb: "sRGB",
   shoulder: "soft shoulder",
   quick: "quick guided",
+  colour: "colour only",
 };
 
 export function valueText(knob: Knob | undefined, v: unknown): string {

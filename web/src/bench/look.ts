@@ -7,8 +7,15 @@ export interface Look {
   transform: string;
   denoise: string;
   blend: number;
+  diffuse: boolean;
+  specular: boolean;
+  rest: boolean;
+  stray: number;
   threshold: number;
 }
+
+/** The same without any clean-up. */
+export const asNoisy = (look: Look): Look => ({ ...look, denoise: "none", stray: 0 });
 
 /** As tests show it: with the values that draft overlays put in force. */
 export function lookOf(shot: ShotView): Look {
@@ -19,6 +26,10 @@ export function lookOf(shot: ShotView): Look {
     transform: String(t["view.transform"]),
     denoise: String(t["cleanup.denoise"]),
     blend: Number(t["cleanup.blend"]),
+    diffuse: t["cleanup.diffuse"] === true,
+    specular: t["cleanup.specular"] === true,
+    rest: t["cleanup.rest"] === true,
+    stray: Number(t["cleanup.stray"]),
     threshold: shot.threshold,
   };
 }

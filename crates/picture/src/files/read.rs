@@ -21,6 +21,15 @@ pub struct Loaded {
     pub eight_bit: bool,
     /// Stored as linear light; otherwise it was brought back from display values.
     pub linear: bool,
+    pub guides: Option<LoadedGuides>,
+}
+
+/// What a file tells about the surfaces: `albedo.R/G/B`, `normal.X/Y/Z` and, where there is one, `depth.Z`.
+#[derive(Debug, Clone)]
+pub struct LoadedGuides {
+    pub albedo: Vec<Rgb>,
+    pub normal: Vec<Rgb>,
+    pub depth: Vec<f32>,
 }
 
 pub fn read_picture(path: &Path) -> Result<Loaded, Fault> {
@@ -66,7 +75,7 @@ pub fn read_picture_bytes(bytes: &[u8], place: &str) -> Result<Loaded, Fault> {
     );
     let rgb = decoded.into_rgb32f();
     let pixels = rgb.pixels().map(|p| if linear { p.0 } else { p.0.map(srgb_decode) }).collect();
-    Ok(Loaded { width: width as usize, height: height as usize, pixels, eight_bit, linear })
+    Ok(Loaded { width: width as usize, height: height as usize, pixels, eight_bit, linear, guides: None })
 }
 
 fn check_size(width: u64, height: u64, place: &str) -> Result<(), Fault> {
@@ -103,8 +112,17 @@ fn read_exr(bytes: &[u8], place: &str) -> Result<Loaded, Fault> {
             ));
         }
     };
-    let pixels = (0..region.area()).map(|i| picked.map(|c| c[i])).collect();
-    Ok(Loaded { width, height, pixels, eight_bit: false, linear: true })
+    let n = region.area();
+    let three = |of: [&Vec<f32>; 3]| (0..n).map(|i| of.map(|c| c[i])).collect::<Vec<Rgb>>();
+    let named = |names: [&str; 3]| Some(three([find(names[0])?, find(names[1])?, find(names[2])?]));
+    let guides = || {
+        Some(LoadedGuides {
+            albedo: named(["albedo.R", "albedo.G", "albedo.B"])?,
+            normal: named(["normal.X", "normal.Y", "normal.Z"])?,
+            depth: find("depth.Z").cloned().unwrap_or_else(|| vec![0.0; n]),
+        })
+    };
+    Ok(Loaded { width, height, pixels: three(picked), eight_bit: false, linear: true, guides: guides() })
 }
 
 #[cfg(test)]

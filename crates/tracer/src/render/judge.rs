@@ -3,9 +3,10 @@
 use super::Render;
 use crate::film::{GUIDE_SAMPLES, Pixel, Tile};
 use crate::rounds::decide;
-use picture::grain::{BlockSum, Measure};
+use picture::Plate;
+use picture::denoise::{Split, clean_halves};
+use picture::grain::BlockSum;
 use picture::reduce::{Weights, resampled};
-use picture::{Plate, denoise};
 
 impl Render {
     pub(super) fn judge_tile(&self, i: usize, n: u32) {
@@ -19,7 +20,7 @@ impl Render {
         let ranges: Vec<[u32; 4]> = (0..tile.blocks.len()).map(|k| tile.block_range(k, s.block)).collect();
         let pixels: Vec<u32> = ranges.iter().map(|[x0, x1, y0, y1]| (x1 - x0) * (y1 - y0)).collect();
         let mut sums = vec![BlockSum::default(); tile.blocks.len()];
-        if s.frame.0 > s.delivered.0.0 || self.judges_denoised() {
+        if s.frame.0 > s.delivered.0.0 || s.judging.cleans() {
             self.judge_delivered(&tile, &tail, &mut sums);
         } else {
             for (k, [x0, x1, y0, y1]) in ranges.into_iter().enumerate() {
@@ -41,11 +42,6 @@ impl Render {
         decide(&mut tile.blocks, &pixels, n, s.least, s.most, s.threshold, s.adaptive);
     }
 
-    fn judges_denoised(&self) -> bool {
-        let j = &self.settings.judging;
-        j.measure == Measure::Delivered && j.blend > 0.0
-    }
-
     /// Grain of delivered pixels: both halves are denoised, where grain is judged after that, and reduced, where the render is
     /// oversize. Pixels beyond the superblock are left out, so that nothing outside it matters; at its border that counts up
     /// to a tenth too much.
@@ -55,16 +51,16 @@ impl Render {
         let step = (s.frame.0 as f64 / s.delivered.0.0 as f64, s.frame.1 as f64 / s.delivered.0.1 as f64);
         let first = |edge: u32, step: f64| (edge as f64 / step - 0.5).ceil().max(0.0) as u32;
         let (xs, ys) = (first(t.x, step.0)..first(t.right(), step.0), first(t.y, step.1)..first(t.bottom(), step.1));
-        let mut halves = [0, 1].map(|h| {
+        let mut halves: [Vec<picture::Rgb>; 2] = [0, 1].map(|h| {
             let mean = |i: usize| {
                 let (x, y) = (t.x + i as u32 % t.width, t.y + i as u32 / t.width);
                 tile.mean(&self.film.layout, tail, i, h, tile.block_of(x, y, s.block).n.max(1))
             };
             (0..t.area()).map(mean).collect::<Vec<picture::Rgb>>()
         });
-        if self.judges_denoised() {
-            let (a, b) = denoise::quick_halves(&plate(tile, s.block, halves), s.judging.blend);
-            halves = [a, b];
+        if s.judging.cleans() {
+            let split = self.film.layout.split_halves(tile, tail, s.block, &halves);
+            halves = clean_halves(&plate(tile, s.block, halves, split), &s.judging.clean);
         }
         let [a, b] = if s.frame.0 > s.delivered.0.0 {
             let across = Weights::tent(step.0, t.x..t.right(), xs.clone());
@@ -83,7 +79,7 @@ impl Render {
 }
 
 /// A superblock by itself, with its guides, for the denoiser.
-fn plate(tile: &Tile, block: u32, [a, b]: [Vec<picture::Rgb>; 2]) -> Plate {
+fn plate(tile: &Tile, block: u32, [a, b]: [Vec<picture::Rgb>; 2], split: Split) -> Plate {
     let t = tile.bounds;
     let guide = |f: fn(&Pixel) -> [f32; 3]| -> Vec<picture::Rgb> {
         let of = |i: usize| {
@@ -103,6 +99,7 @@ fn plate(tile: &Tile, block: u32, [a, b]: [Vec<picture::Rgb>; 2]) -> Plate {
         albedo: guide(|p| p.albedo),
         normal: guide(|p| p.normal),
         depth: guide(|p| [p.depth; 3]).iter().map(|d| d[0]).collect(),
+        split: Some(split),
         layers: Vec::new(),
     }
 }

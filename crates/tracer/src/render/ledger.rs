@@ -1,12 +1,13 @@
 //! The ledgers of a render, read out: what each bounce costs and brings, and what the rays that split at the first hit do.
 
 use super::Render;
-use crate::brought::USED;
+use crate::brought::{CAUSTICS, USED};
 use crate::counters::{BOUNCES, Cost};
 use glam::Vec3;
 use picture::noise::Loss;
 use picture::{View, luminance};
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 use ts_rs::TS;
 
 /// Which limit a depth table belongs to.
@@ -84,13 +85,47 @@ pub struct Ledgers {
     pub camera: f64,
     pub volume: f64,
     pub lights: Vec<LightCost>,
+    /// What switching caustics off would lose.
+    #[serde(default)]
+    pub caustics: Vec<CausticRow>,
 }
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, TS)]
+#[serde(rename_all = "snake_case")]
+pub enum CausticKind {
+    Reflected,
+    Refracted,
+}
+
+/// Light that comes by one kind of caustics.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, TS)]
+pub struct CausticRow {
+    pub kind: CausticKind,
+    /// Share of all light, and what its loss would change on the display.
+    pub light: f64,
+    pub loss: Loss,
+    /// Objects that would lose most of their light, with its share; known where parts are kept.
+    pub darkened: Vec<Darkened>,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, TS)]
+pub struct Darkened {
+    pub name: String,
+    pub lost: f64,
+}
+
+/// An object that would lose at least this share of its light is named, and so many of them.
+const DARKENED: f64 = 0.2;
+const NAMED: usize = 3;
 
 /// A block's mean light by bounces, with its number of wanted pixels.
 struct BlockLight {
     pixels: u64,
     all: Vec<Vec3>,
     used: [Vec<Vec3>; USED],
+    caustics: [Vec3; CAUSTICS],
+    /// Object that most of its first pixels show, plus one.
+    object: u32,
 }
 
 impl Render {
@@ -107,6 +142,8 @@ impl Render {
                 pixels,
                 all: layout.by_all(row),
                 used: std::array::from_fn(|kind| layout.by_used(row, kind)),
+                caustics: layout.caustics(row),
+                object: self.film.object_at(tile, k),
             });
         });
         let c = &self.counters;
@@ -130,6 +167,11 @@ impl Render {
         let split = [set.split_direct, set.split[0], set.split[1], set.split[2]];
         let splits = SPLIT_KINDS.into_iter().enumerate().filter(|(k, _)| c.by_branch[1 + k].rays > 0);
         let first: u64 = c.light_rays.iter().sum();
+        let caustics = [CausticKind::Reflected, CausticKind::Refracted]
+            .into_iter()
+            .map(|kind| caustic_row(kind, &blocks, &total, view, &self.stage.scene.objects))
+            .filter(|row| row.light > 0.0)
+            .collect();
         Ledgers {
             depth,
             splits: splits
@@ -137,6 +179,7 @@ impl Render {
                 .collect(),
             camera: c.share(c.by_branch[0]),
             volume: c.share(c.by_branch[5]),
+            caustics,
             lights: self
                 .arrangement
                 .lights
@@ -152,6 +195,30 @@ impl Render {
                 .collect(),
         }
     }
+}
+
+fn caustic_row(kind: CausticKind, blocks: &[BlockLight], total: &[Vec3], view: &View, names: &[String]) -> CausticRow {
+    let own = |b: &BlockLight| b.caustics[kind as usize];
+    let bright = |v: Vec3| luminance(v.to_array()) as f64;
+    let mut objects: BTreeMap<&str, [f64; 2]> = BTreeMap::new();
+    let (mut light, mut all) = (0.0, 1e-30);
+    for (b, total) in blocks.iter().zip(total) {
+        let pair = [b.pixels as f64 * bright(own(b)), b.pixels as f64 * bright(*total)];
+        (light, all) = (light + pair[0], all + pair[1]);
+        let Some(name) = b.object.checked_sub(1).and_then(|k| names.get(k as usize)) else { continue };
+        let sums = objects.entry(name).or_default();
+        *sums = [sums[0] + pair[0], sums[1] + pair[1]];
+    }
+    let losses =
+        blocks.iter().zip(total).map(|(b, t)| (Loss::steps(view, t.to_array(), (*t - own(b)).to_array()), b.pixels));
+    let mut darkened: Vec<Darkened> = objects
+        .into_iter()
+        .filter(|(_, [lost, own])| *lost >= DARKENED * own && *own > 0.0)
+        .map(|(name, [lost, own])| Darkened { name: name.to_string(), lost: lost / own })
+        .collect();
+    darkened.sort_by(|a, b| b.lost.total_cmp(&a.lost));
+    darkened.truncate(NAMED);
+    CausticRow { kind, light: light / all, loss: Loss::of(losses.collect()), darkened }
 }
 
 /// `lights` are each block's light by bounces, from bounce `first` on, and `total` all of its light.

@@ -1,0 +1,62 @@
+//! Clean-up after the fact in a real browser: other denoisers, the noisy original, the pair, maps and figures; nothing renders.
+
+use browser_tests::Page;
+use workshop::DemoSize;
+
+async fn says(page: &Page, what: &str, css: &str, pattern: &str) {
+    let found = format!("return {pattern}.test(document.querySelector('{css}')?.textContent ?? '')");
+    page.until(what, &found).await;
+}
+
+/// Colour of a pixel of the stage, as one number.
+async fn stage(page: &Page) -> String {
+    let code =
+        "const c = document.querySelector('[data-testid=stage]'); return c.dataset.shows + ':' + c.toDataURL().length";
+    page.script(code).await.to_string()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_proof_is_cleaned_again_and_again_without_rendering() {
+    let data = tempfile::tempdir().unwrap();
+    let page = Page::open(data.path(), DemoSize::Small).await;
+    page.press("Open Lens cabinet").await;
+    page.see("[data-testid=sheet] article").await;
+    for (label, value) in [("Width", "96"), ("Height", "60"), ("Least samples", "4"), ("Most samples", "8")] {
+        page.set(label, value).await;
+    }
+    page.click("[data-knob='sampling.adaptive'] button[role=switch]").await;
+    page.press("Test whole frame").await;
+    let shot = page.script("return location.pathname.split('/').pop()").await;
+    let proofs = format!("fetch('/api/shots/{}/proofs').then(r => r.json())", shot.as_str().unwrap());
+    let over = format!("return {proofs}.then(p => p[0].frame[0] === 96 && p[0].state !== 'running')");
+    page.until("the end of the test", &over).await;
+    let samples = format!("return {proofs}.then(p => JSON.stringify(p.map(x => [x.id, x.report?.samples])))");
+    let before = page.script(&samples).await;
+
+    page.key("u").await;
+    for (press, caption) in [("Quick guided", "quick guided"), ("Careful", "careful"), ("Colour only", "colour only")] {
+        page.press(press).await;
+        says(&page, caption, ".stage-frame", &format!("/ · {caption}/")).await;
+        says(&page, "what it did", "[data-testid=\"clean-up\"]", "/Grain left.*Detail lost.*Stray pixels.*cleaned in/")
+            .await;
+    }
+    says(&page, "the noise profile", ".profile-chart", "/what the halves know/").await;
+    page.press("Careful").await;
+    says(&page, "careful", ".stage-frame", "/ · careful/").await;
+    let clean = stage(&page).await;
+    page.key("v").await;
+    says(&page, "the noisy original", ".stage-frame", "/ · noisy/").await;
+    page.until("another picture", &format!("const c = document.querySelector('[data-testid=stage]'); return c.dataset.shows + ':' + c.toDataURL().length !== {clean}")).await;
+    page.key("v").await;
+    says(&page, "clean again", ".stage-frame", "/ · careful/").await;
+
+    page.press("Noisy | clean").await;
+    says(&page, "the wipe", ".stage-modes", "/Wipe/").await;
+    page.press("Noisy | clean").await;
+    page.press("show where").await;
+    says(&page, "the map of lost detail", ".stage-frame", "/detail lost/").await;
+    page.see(".detail-legend").await;
+    page.press("back to the picture").await;
+    page.click("[aria-label='Stray pixels'][role=slider]").await;
+    assert_eq!(page.script(&samples).await, before, "nothing was rendered");
+}

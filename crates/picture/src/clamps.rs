@@ -1,0 +1,130 @@
+//! What a clamp would tame and take, from the halves of the parts alone.
+//!
+//! Where grain is made by single bright samples, half the difference of a part's halves at a pixel is one sample divided by
+//! the number of all samples there. A clamp brings that sample down to its limit: the difference and the light shrink by what
+//! is above it. An estimate: two bright samples in one pixel look like one brighter one.
+
+use crate::grain::BlockMap;
+use crate::{Plate, Region, View, luminance};
+use serde::Serialize;
+use ts_rs::TS;
+
+/// Steps of the limits that are tried, and how many of them.
+const STEP: f64 = std::f64::consts::SQRT_2;
+const TRIED: i32 = 30;
+/// A clamp that takes more of the light is no cure.
+const MOST_LOST: f64 = 0.05;
+/// Side of a block.
+const BLOCK: u32 = 8;
+
+/// The highest limit of one knob that tames the worst block.
+#[derive(Debug, Clone, PartialEq, Serialize, TS)]
+pub struct ClampAdvice {
+    pub knob: &'static str,
+    /// Radiance.
+    pub limit: f64,
+    /// Grain of the worst block without and with it, and where it lies.
+    pub worst: [f64; 2],
+    pub region: Region,
+    /// Share of all light that it takes away.
+    pub lost: f64,
+}
+
+const KNOBS: [(&str, &[&str]); 5] = [
+    ("clamp.direct", &["diffuse_direct", "reflection_direct", "transmission_direct", "volume_direct"]),
+    ("clamp.diffuse", &["diffuse_bounced"]),
+    ("clamp.reflection", &["reflection_bounced"]),
+    ("clamp.transmission", &["transmission_bounced"]),
+    ("clamp.volume", &["volume_bounced"]),
+];
+
+/// Clamps that bring the worst block down to where 99 % of the blocks are, or to the threshold; what takes least first.
+pub fn suggested(plate: &Plate, view: &View, threshold: f64) -> Vec<ClampAdvice> {
+    let r = plate.region;
+    let n = r.area();
+    // Grain of blocks with so much taken off the halves, the brighter one by a signed amount.
+    let shown = |y: f64| view.display([y as f32; 3])[0] as f64;
+    let blocks = |taken: &dyn Fn(usize) -> f64| {
+        let grain = |i: usize| -> f64 {
+            let (a, b, t) = (luminance(plate.a[i]) as f64, luminance(plate.b[i]) as f64, 2.0 * taken(i));
+            0.5 * (shown(a - t.max(0.0)) - shown(b + t.min(0.0)))
+        };
+        BlockMap::from_differences(r, BLOCK, (0..n).map(|i| [grain(i) as f32; 3]))
+    };
+    let before = blocks(&|_| 0.0);
+    let worst = before.summary().1;
+    let mut sorted = before.grain.clone();
+    sorted.sort_by(f64::total_cmp);
+    let goal = threshold.max(sorted[(sorted.len() - 1) * 99 / 100]);
+    if worst <= goal {
+        return Vec::new();
+    }
+    let at = before.grain.iter().position(|g| *g == worst).unwrap_or(0) as u32;
+    let (bx, by) = ((before.first.0 + at % before.columns) * BLOCK, (before.first.1 + at / before.columns) * BLOCK);
+    let region = Region { x: bx, y: by, width: BLOCK, height: BLOCK }.shared(r).unwrap_or(r);
+    let light: f64 = plate.a.iter().zip(&plate.b).map(|(a, b)| 0.5 * (luminance(*a) + luminance(*b)) as f64).sum();
+    let mut all: Vec<ClampAdvice> = KNOBS
+        .iter()
+        .filter_map(|(knob, parts)| {
+            let layers: Vec<&Vec<f32>> = parts
+                .iter()
+                .filter_map(|p| plate.layers.iter().find(|(n, _)| n.strip_suffix(".grain") == Some(p)).map(|(_, v)| v))
+                .collect();
+            let sample = |v: f32, i: usize| v.abs() as f64 * plate.samples[i] as f64;
+            let top = layers.iter().flat_map(|l| l.iter().enumerate().map(|(i, v)| sample(*v, i))).fold(0.0, f64::max);
+            (1..=TRIED).find_map(|k| {
+                let limit = top * STEP.powi(-k);
+                // What is above the limit, in the unit of differences, with the sign of the half that holds it.
+                let above = |i: usize| -> f64 {
+                    let of = |l: &&Vec<f32>| (sample(l[i], i) - limit).max(0.0).copysign(l[i] as f64);
+                    layers.iter().map(of).sum::<f64>() / plate.samples[i].max(1) as f64
+                };
+                let after = blocks(&above).summary().1;
+                (after <= goal).then(|| {
+                    let lost = (0..n).map(|i| above(i).abs()).sum::<f64>() / light.max(1e-30);
+                    ClampAdvice { knob, limit: rounded(limit), worst: [worst, after], region, lost }
+                })
+            })
+        })
+        .filter(|a| a.lost <= MOST_LOST)
+        .collect();
+    all.sort_by(|a, b| a.lost.total_cmp(&b.lost));
+    all
+}
+
+/// Two leading digits.
+fn rounded(x: f64) -> f64 {
+    let unit = 10f64.powf(x.log10().floor() - 1.0);
+    (x / unit).floor() * unit
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::denoise::tests::even_plate;
+
+    /// One sample of 100 among 64 in one pixel, light 1 elsewhere with little noise: some limit below 100 tames it and takes
+    /// nearly (100 − limit) / 64 of the light, and a part without noise is not blamed.
+    #[test]
+    fn one_bright_sample_is_found_and_priced() {
+        let mut p = even_plate((64, 64), 0.01);
+        let n = p.a.len();
+        p.samples = vec![64; n];
+        let spot = 20 * 64 + 20;
+        // In half A of 32 samples.
+        let extra = 100.0 / 32.0;
+        p.a[spot] = p.a[spot].map(|c| c + extra);
+        let mut grain = vec![0.0f32; n];
+        grain[spot] = 0.5 * extra;
+        p.layers = vec![("diffuse_bounced.grain".into(), grain), ("reflection_bounced.grain".into(), vec![0.0; n])];
+        let view = View { exposure: -3.0, ..View::PLAIN };
+        let found = suggested(&p, &view, 0.001);
+        assert_eq!(found.iter().map(|f| f.knob).collect::<Vec<_>>(), ["clamp.diffuse"]);
+        let f = &found[0];
+        assert!(f.limit < 100.0 && f.limit > 0.1 && f.worst[1] < 0.2 * f.worst[0], "{f:?}");
+        assert_eq!((f.region.x, f.region.y), (16, 16));
+        let light: f64 = p.mean().iter().map(|c| luminance(*c) as f64).sum();
+        let expected = (100.0 - f.limit) / 64.0 / light;
+        assert!((f.lost / expected - 1.0).abs() < 0.05, "{} against {expected}", f.lost);
+    }
+}

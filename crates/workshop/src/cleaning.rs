@@ -1,0 +1,292 @@
+//! Clean-up of proofs after the fact: nothing is rendered, and the noisy original stays. What it did is told with it.
+
+use crate::pictures::{Layer, Look};
+use crate::{Workshop, lock};
+use fault::Fault;
+use picture::clamps::{ClampAdvice, suggested};
+use picture::denoise::detail::{BLOCK, DetailMap};
+use picture::denoise::profile::Profile;
+use picture::denoise::{CleanUp, Method, Strays, clean, clean_halves, possible};
+use picture::grain::{BlockMap, Judging, Measure};
+use picture::maps::{GrainLegend, grain_legend, grain_map};
+use picture::{Plate, Region, Rgb, View, luminance, mean};
+use serde::Serialize;
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+use tracer::{Film, clean_up_of};
+use ts_rs::TS;
+use tuning::K;
+
+/// Cleaned pictures that stay in memory.
+const KEPT: usize = 4;
+/// Detail lost that is worth a word: a step and a half of 255.
+const WORTH: f64 = 1.5 / 255.0;
+/// Objects that are named.
+const NAMED: usize = 3;
+
+pub(crate) type CleanedKey = (i64, CleanUp);
+
+/// A proof's picture after its clean-up.
+pub(crate) struct Cleaned {
+    pub picture: Vec<Rgb>,
+    pub halves: [Vec<Rgb>; 2],
+    pub seconds: f64,
+}
+
+/// A running test as it was shown last, when that was, and how long its denoising took.
+pub(crate) struct LivePicture {
+    proof: i64,
+    made: Instant,
+    took: Duration,
+    picture: Vec<Rgb>,
+}
+
+/// Something that lost detail: an object of the scene, or the picture where there are none.
+#[derive(Debug, Clone, PartialEq, Serialize, TS)]
+pub struct Softened {
+    pub name: String,
+    /// Detail lost where it is worst, share of the display range, and the block there.
+    pub lost: f64,
+    pub region: Region,
+    /// Samples a pixel at which the denoiser would about keep it.
+    pub keeps_from: u32,
+}
+
+/// What the clean-up of a proof does, in figures.
+#[derive(Debug, Clone, Serialize, TS)]
+pub struct CleanUpView {
+    /// The denoiser that was used: regression needs two halves.
+    pub used: Option<String>,
+    pub seconds: f64,
+    /// Grain as displayed before and after: root mean square and worst block.
+    pub before: [f64; 2],
+    pub after: [f64; 2],
+    /// Light taken away or added by all of it, share of the whole.
+    pub energy: f64,
+    /// Share of the blocks that lost more than noise, how much, and who lost it.
+    pub detail_share: f64,
+    pub detail: GrainLegend,
+    pub softened: Vec<Softened>,
+    pub strays: Strays,
+    /// Share of the light that the clamps of the render took away.
+    pub clamped: f64,
+    /// Clamps that would tame the worst block; what takes least comes first.
+    pub clamps: Vec<ClampAdvice>,
+    /// Of the noisy picture, where it has no guides or is cleaned by its colour alone.
+    pub profile: Option<ProfileView>,
+}
+
+#[derive(Debug, Clone, Serialize, TS)]
+pub struct ProfileView {
+    #[serde(flatten)]
+    pub profile: Profile,
+    /// Noise that the halves know of, at the brightness of each area, on the same scale; empty where there are no halves.
+    pub known: Vec<f32>,
+}
+
+impl Workshop {
+    pub(crate) fn forget_cleaned(&self, proof: i64) {
+        lock(&self.0.cleaned).retain(|((id, _), _)| *id != proof);
+    }
+
+    /// The picture of a proof under a look, cleaned up. A running test shows its samples.
+    pub(crate) fn cleaned(&self, proof: i64, look: &Look) -> Result<Arc<Cleaned>, Fault> {
+        let plate = self.plate(proof)?;
+        let running = self.running_test(proof).is_some();
+        let how = if running { CleanUp::NONE } else { look.clean };
+        let key = (proof, how);
+        if !running && let Some((_, c)) = lock(&self.0.cleaned).iter().find(|(k, _)| *k == key) {
+            return Ok(c.clone());
+        }
+        let clock = Instant::now();
+        let (picture, halves) = self.0.screen.install(|| match how.acts() {
+            true => {
+                let [a, b] = clean_halves(&plate, &how);
+                (mean(&a, &b), [a, b])
+            }
+            false => (clean(&plate, &how), [plate.a.clone(), plate.b.clone()]),
+        });
+        let cleaned = Arc::new(Cleaned { picture, halves, seconds: clock.elapsed().as_secs_f64() });
+        if how.acts() {
+            let mut kept = lock(&self.0.cleaned);
+            kept.push_back((key, cleaned.clone()));
+            while kept.len() > KEPT {
+                kept.pop_front();
+            }
+        }
+        Ok(cleaned)
+    }
+
+    /// The picture of a running test through the quick denoiser, where its tuning asks for that from so many samples on.
+    /// Denoising takes a tenth of the time at most: in between the last one stays.
+    pub(crate) fn live_picture(&self, proof: i64, film: &Film) -> Option<Vec<Rgb>> {
+        let d = self.description_of(&self.0.store.proof(proof).ok()?).ok()??;
+        let from = d.tuning.whole(K::CleanupLive);
+        let pixels = d.film_area().area() as u64;
+        if from == 0 || film.samples() < from as u64 * pixels || film.frame != d.frame() {
+            return None;
+        }
+        let mut live = lock(&self.0.live_picture);
+        if let Some(l) = live.as_ref().filter(|l| l.proof == proof && l.made.elapsed() < 10 * l.took) {
+            return Some(l.picture.clone());
+        }
+        let clock = Instant::now();
+        let plate = film.plate();
+        let how = CleanUp { stray: clean_up_of(&d.tuning).stray, ..CleanUp::with(Method::Quick, 1.0) };
+        let picture = self.0.screen.install(|| clean(&plate, &how));
+        *live = Some(LivePicture { proof, made: Instant::now(), took: clock.elapsed(), picture: picture.clone() });
+        Some(picture)
+    }
+
+    fn detail(&self, proof: i64, look: &Look, plate: &Plate) -> Result<DetailMap, Fault> {
+        // Stray pixels are no detail: what is left without them is compared.
+        let base = CleanUp { method: None, ..look.clean };
+        let (swept, done) = (self.cleaned(proof, &Look { clean: base, ..look.clone() })?, self.cleaned(proof, look)?);
+        let halves = |c: &'_ Cleaned| [c.halves[0].clone(), c.halves[1].clone()];
+        let ([a, b], [da, db]) = (halves(&swept), halves(&done));
+        Ok(DetailMap::of(plate.region, &look.view, [&a, &b], [&da, &db]))
+    }
+
+    /// What the clean-up of a look does to a proof.
+    pub fn clean_up(&self, proof: i64, look: &Look) -> Result<CleanUpView, Fault> {
+        let plate = self.plate(proof)?;
+        let cleaned = self.cleaned(proof, look)?;
+        let judging = |clean: CleanUp| Judging { clean, measure: Measure::Delivered, ..Judging::displayed(look.view) };
+        let grain = |[a, b]: [&Vec<Rgb>; 2]| {
+            let of = a.iter().zip(b).map(|(a, b)| judging(CleanUp::NONE).difference(*a, *b));
+            let (all, worst) = BlockMap::from_differences(plate.region, BLOCK, of).summary();
+            [all, worst]
+        };
+        let detail = self.detail(proof, look, &plate)?;
+        let lost = detail.lost.grain.iter().filter(|l| **l > 0.0).count();
+        let sum = |p: &[Rgb]| p.iter().map(|c| luminance(*c) as f64).sum::<f64>();
+        let whole = sum(&plate.a) + sum(&plate.b);
+        let no_guides = plate.albedo.iter().all(|a| *a == [0.0; 3]);
+        Ok(CleanUpView {
+            used: possible(&plate, &look.clean).map(|m| m.name().to_string()),
+            seconds: cleaned.seconds,
+            before: grain([&plate.a, &plate.b]),
+            after: grain([&cleaned.halves[0], &cleaned.halves[1]]),
+            energy: if whole > 0.0 { 2.0 * sum(&cleaned.picture) / whole - 1.0 } else { 0.0 },
+            detail_share: lost as f64 / detail.lost.grain.len().max(1) as f64,
+            detail: grain_legend(&detail.lost, Measure::Displayed, plate.region, &plate.samples, WORTH, u32::MAX),
+            softened: self.softened(proof, &plate, &detail)?,
+            clamped: self.measured(proof).ok().and_then(|(_, r)| r).map_or(0.0, |r| r.clamped),
+            clamps: self.0.screen.install(|| suggested(&plate, &look.view, look.threshold)),
+            strays: self.0.screen.install(|| Strays::of(&plate, look.clean.stray)),
+            profile: (no_guides || look.clean.method == Some(Method::Colour)).then(|| self.profile(&plate)),
+        })
+    }
+
+    fn profile(&self, plate: &Plate) -> ProfileView {
+        let profile = self.0.screen.install(|| Profile::of(&plate.mean(), plate.region, &[], &[]));
+        let known = match plate.a == plate.b {
+            true => Vec::new(),
+            false => profile.areas.iter().map(|a| known_level(plate, a.region)).collect(),
+        };
+        ProfileView { profile, known }
+    }
+
+    /// Objects that lost detail worth a word, the worst first.
+    fn softened(&self, proof: i64, plate: &Plate, detail: &DetailMap) -> Result<Vec<Softened>, Fault> {
+        let ids = plate.layers.iter().find(|(n, _)| n == "object.id").map(|(_, v)| v);
+        let names: Vec<String> = match self.description_of(&self.0.store.proof(proof)?)? {
+            Some(d) if ids.is_some() => {
+                let stage = self.stage(&(d.scene.clone(), d.environment.clone()), &mut |_| {})?;
+                stage.scene.objects.clone()
+            }
+            _ => Vec::new(),
+        };
+        let r = plate.region;
+        let mut worst: BTreeMap<String, (f64, usize, (u32, u32))> = BTreeMap::new();
+        for y in r.y..r.bottom() {
+            for x in r.x..r.right() {
+                let block = detail.lost.block_at(x, y);
+                let lost = detail.lost.grain[block];
+                if lost < WORTH {
+                    continue;
+                }
+                let i = ((y - r.y) * r.width + x - r.x) as usize;
+                let id = ids.map_or(0, |ids| ids[i] as usize);
+                let name = id.checked_sub(1).and_then(|k| names.get(k)).cloned().unwrap_or_default();
+                let entry = worst.entry(name).or_insert((0.0, block, (x, y)));
+                if lost > entry.0 {
+                    *entry = (lost, block, (x, y));
+                }
+            }
+        }
+        let mut all: Vec<Softened> = worst
+            .into_iter()
+            .map(|(name, (lost, block, (x, y)))| {
+                let own = plate.samples[((y - r.y) * r.width + x - r.x) as usize].max(1) as f64;
+                // A denoiser takes what lies below about its noise: the noise must fall to the detail's size.
+                let times = (detail.noise[block] / lost).powi(2).max(1.0);
+                let (bx, by) = (x / BLOCK * BLOCK, y / BLOCK * BLOCK);
+                let region = Region { x: bx, y: by, width: BLOCK, height: BLOCK }.shared(r).unwrap_or(r);
+                Softened { name, lost, region, keeps_from: round_up(2.0 * own * times) }
+            })
+            .collect();
+        all.sort_by(|a, b| b.lost.total_cmp(&a.lost));
+        all.truncate(NAMED);
+        Ok(all)
+    }
+
+    /// Colours of a map of the clean-up, one a pixel.
+    pub(crate) fn clean_up_map(
+        &self,
+        proof: i64,
+        layer: Layer,
+        look: &Look,
+        plate: &Plate,
+    ) -> Result<Vec<[u8; 3]>, Fault> {
+        let r = plate.region;
+        if layer == Layer::Detail {
+            let detail = self.detail(proof, look, plate)?;
+            return Ok(grain_map(&detail.lost, r, &plate.samples, WORTH, u32::MAX));
+        }
+        let picture = plate.mean();
+        let mut out: Vec<[u8; 3]> = picture.iter().map(|c| pale(&look.view, *c)).collect();
+        let mut mark = |x: i64, y: i64, colour: [u8; 3]| {
+            if x >= 0 && y >= 0 && x < r.width as i64 && y < r.height as i64 {
+                out[(y * r.width as i64 + x) as usize] = colour;
+            }
+        };
+        if layer == Layer::Stray {
+            for (i, _) in Strays::of(plate, look.clean.stray).found {
+                let (x, y) = ((i as u32 % r.width) as i64, (i as u32 / r.width) as i64);
+                for (dx, dy) in [(0, 0), (1, 0), (0, 1), (-1, 0), (0, -1)] {
+                    mark(x + dx, y + dy, [168, 80, 31]);
+                }
+            }
+        } else {
+            for area in &Profile::of(&picture, r, &[], &[]).areas {
+                let a = area.region;
+                let (x0, y0) = ((a.x - r.x) as i64, (a.y - r.y) as i64);
+                let (x1, y1) = (x0 + a.width as i64 - 1, y0 + a.height as i64 - 1);
+                (x0..=x1).for_each(|x| [y0, y1].into_iter().for_each(|y| mark(x, y, [54, 86, 107])));
+                (y0..=y1).for_each(|y| [x0, x1].into_iter().for_each(|x| mark(x, y, [54, 86, 107])));
+            }
+        }
+        Ok(out)
+    }
+}
+
+/// A colour washed out, so that marks stand out on it.
+fn pale(view: &View, c: Rgb) -> [u8; 3] {
+    let grey = luminance(view.display(c));
+    [(140.0 + 100.0 * grey) as u8; 3]
+}
+
+/// Noise of the mean on the even scale, as the halves of an area show it.
+fn known_level(plate: &Plate, area: Region) -> f32 {
+    let [a, b] = [&plate.a, &plate.b].map(|half| plate.region.cut(half, area));
+    let even = |c: &Rgb| picture::denoise::profile::even(luminance(*c));
+    let sum: f32 = a.iter().zip(&b).map(|(a, b)| (0.5 * (even(a) - even(b))).powi(2)).sum();
+    (sum / a.len() as f32).sqrt()
+}
+
+/// A count of samples people would choose: of two leading digits, rounded up to 8.
+fn round_up(n: f64) -> u32 {
+    ((n / 8.0).ceil() * 8.0).min(65536.0) as u32
+}
