@@ -41,6 +41,11 @@ async fn a_proof_is_cleaned_again_and_again_without_rendering() {
             .await;
     }
     says(&page, "the noise profile", ".profile-chart", "/what the halves know/").await;
+    // A flat area can be struck, and that is taken back by one press.
+    page.script("document.querySelector('.profile-chart circle[role=button]').dispatchEvent(new MouseEvent('click', {bubbles: true}))").await;
+    page.see(".profile-chart circle.struck").await;
+    page.press("forget hints").await;
+    page.until("no area is struck", "return !document.querySelector('.profile-chart circle.struck')").await;
     page.press("Careful").await;
     says(&page, "careful", ".stage-frame", "/ · careful/").await;
     let clean = stage(&page).await;

@@ -287,6 +287,8 @@ async fn set_up_preview_test_keep_and_compare() {
     page.shot_until("a draft is on", "Lens cabinet", "s.overlays.length === 1").await;
     page.press("Start final").await;
     way.says("the check", "[data-testid=drafts-ignored]", "/ignored: Few samples/").await;
+    // A press on a dialog that still grows can miss.
+    page.until("the dialog stands", "return !document.querySelector('.ant-zoom-enter, .ant-zoom-appear')").await;
     page.press("Cancel").await;
 
     // The library lists what a file from a newer version brings that is not understood.

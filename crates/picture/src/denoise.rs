@@ -16,7 +16,7 @@ pub use stray::Strays;
 
 use crate::{Plate, Rgb, mean};
 use group::Group;
-use profile::Profile;
+use profile::{Hints, Profile};
 use std::borrow::Cow;
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -93,7 +93,7 @@ pub fn clean(plate: &Plate, how: &CleanUp) -> Vec<Rgb> {
         }
         Some(method) => {
             let chosen = Chosen::of(&plate, &how.groups);
-            let [done] = chosen.filtered(&plate, method, [&chosen.mean()]);
+            let [done] = chosen.filtered(&plate, method, &Hints::default(), [&chosen.mean()]);
             blended(&noisy, &chosen.mean(), &done, how.blend)
         }
     }
@@ -101,6 +101,11 @@ pub fn clean(plate: &Plate, how: &CleanUp) -> Vec<Rgb> {
 
 /// Both halves cleaned up alike: their mean is the delivered picture, their difference the grain that is left in it.
 pub fn clean_halves(plate: &Plate, how: &CleanUp) -> [Vec<Rgb>; 2] {
+    clean_halves_by(plate, how, &Hints::default())
+}
+
+/// The same with hints where the noise of a picture without guides can be read off.
+pub fn clean_halves_by(plate: &Plate, how: &CleanUp, hints: &Hints) -> [Vec<Rgb>; 2] {
     let plate = swept(plate, how);
     match possible(&plate, how) {
         None => [plate.a.clone(), plate.b.clone()],
@@ -109,7 +114,7 @@ pub fn clean_halves(plate: &Plate, how: &CleanUp) -> [Vec<Rgb>; 2] {
             let chosen = Chosen::of(&plate, &how.groups);
             let mean = chosen.mean();
             // The mean steers the weights.
-            let [_, a, b] = chosen.filtered(&plate, method, [&mean, &chosen.halves[0], &chosen.halves[1]]);
+            let [_, a, b] = chosen.filtered(&plate, method, hints, [&mean, &chosen.halves[0], &chosen.halves[1]]);
             let done = |noisy: &[Rgb], half: usize, done: &[Rgb]| blended(noisy, &chosen.halves[half], done, how.blend);
             [done(&plate.a, 0, &a), done(&plate.b, 1, &b)]
         }
@@ -166,10 +171,16 @@ impl Chosen {
         mean(&self.halves[0], &self.halves[1])
     }
 
-    fn filtered<const N: usize>(&self, plate: &Plate, method: Method, pictures: [&[Rgb]; N]) -> [Vec<Rgb>; N] {
+    fn filtered<const N: usize>(
+        &self,
+        plate: &Plate,
+        method: Method,
+        hints: &Hints,
+        pictures: [&[Rgb]; N],
+    ) -> [Vec<Rgb>; N] {
         let [a, b] = &self.halves;
         if method == Method::Colour || a == b {
-            let profile = Profile::of(pictures[0], plate.region, &[], &[]);
+            let profile = Profile::of(pictures[0], plate.region, hints);
             if method == Method::Colour {
                 return colour::filtered(pictures, plate.region.width as usize, &profile);
             }

@@ -10,9 +10,10 @@ use axum::routing::{get, patch, post};
 use axum::{Json, Router};
 use fault::{Code, Fault};
 use picture::denoise::Method;
+use picture::denoise::profile::Hints;
 use picture::files::{PngDepth, png};
 use picture::filter::{CHART, Character, Filter, chart};
-use picture::{Transform, View};
+use picture::{Region, Transform, View};
 use serde::Deserialize;
 use serde::de::DeserializeOwned;
 use workshop::{CleanUpView, Layer, Look, Workshop};
@@ -253,6 +254,9 @@ struct LookQuery {
     rest: Option<bool>,
     /// Strength at which stray pixels go.
     stray: Option<f64>,
+    /// Flat areas that are none, and others that are: `x,y,width,height` with semicolons between.
+    struck: Option<String>,
+    pointed: Option<String>,
     threshold: Option<f64>,
 }
 
@@ -284,11 +288,26 @@ impl LookQuery {
         for (group, chosen) in look.clean.groups.iter_mut().zip([self.diffuse, self.specular, self.rest]) {
             *group = chosen.unwrap_or(*group);
         }
+        look.hints = Hints { struck: areas(&self.struck, "struck")?, pointed: areas(&self.pointed, "pointed")? };
         if let Some(t) = self.threshold {
             look.threshold = t.clamp(1e-5, 1.0);
         }
         Ok(look)
     }
+}
+
+fn areas(text: &Option<String>, place: &str) -> Result<Vec<Region>, Fault> {
+    let parts = text.iter().flat_map(|t| t.split(';')).filter(|p| !p.is_empty());
+    let region = |part: &str| -> Option<Region> {
+        let numbers: Vec<u32> = part.split(',').map(|n| n.parse().ok()).collect::<Option<_>>()?;
+        let [x, y, width, height] = *numbers else { return None };
+        (width > 0 && height > 0).then_some(Region { x, y, width, height })
+    };
+    let wrong = |part: &str| {
+        let remedy = "give x,y,width,height of each, with semicolons between";
+        Fault::new(Code::WrongType, format!("\"{part}\" is no region"), place, remedy)
+    };
+    parts.map(|p| region(p).ok_or_else(|| wrong(p))).collect()
 }
 
 async fn picture(State(app): State<App>, Path(id): Path<i64>, Query(q): Query<LookQuery>) -> Result<Response, Failure> {

@@ -5,8 +5,8 @@ use crate::{Workshop, lock};
 use fault::Fault;
 use picture::clamps::{ClampAdvice, suggested};
 use picture::denoise::detail::{BLOCK, DetailMap};
-use picture::denoise::profile::Profile;
-use picture::denoise::{CleanUp, Method, Strays, clean, clean_halves, possible};
+use picture::denoise::profile::{Hints, Profile};
+use picture::denoise::{CleanUp, Method, Strays, clean, clean_halves_by, possible};
 use picture::grain::{BlockMap, Judging, Measure};
 use picture::maps::{GrainLegend, grain_legend, grain_map};
 use picture::{Plate, Region, Rgb, View, luminance, mean};
@@ -25,7 +25,7 @@ const WORTH: f64 = 1.5 / 255.0;
 /// Objects that are named.
 const NAMED: usize = 3;
 
-pub(crate) type CleanedKey = (i64, CleanUp);
+pub(crate) type CleanedKey = (i64, CleanUp, Hints);
 
 /// A proof's picture after its clean-up.
 pub(crate) struct Cleaned {
@@ -87,7 +87,7 @@ pub struct ProfileView {
 
 impl Workshop {
     pub(crate) fn forget_cleaned(&self, proof: i64) {
-        lock(&self.0.cleaned).retain(|((id, _), _)| *id != proof);
+        lock(&self.0.cleaned).retain(|((id, ..), _)| *id != proof);
     }
 
     /// The picture of a proof under a look, cleaned up. A running test shows its samples.
@@ -95,14 +95,14 @@ impl Workshop {
         let plate = self.plate(proof)?;
         let running = self.running_test(proof).is_some();
         let how = if running { CleanUp::NONE } else { look.clean };
-        let key = (proof, how);
+        let key = (proof, how, look.hints.clone());
         if !running && let Some((_, c)) = lock(&self.0.cleaned).iter().find(|(k, _)| *k == key) {
             return Ok(c.clone());
         }
         let clock = Instant::now();
         let (picture, halves) = self.0.screen.install(|| match how.acts() {
             true => {
-                let [a, b] = clean_halves(&plate, &how);
+                let [a, b] = clean_halves_by(&plate, &how, &look.hints);
                 (mean(&a, &b), [a, b])
             }
             false => (clean(&plate, &how), [plate.a.clone(), plate.b.clone()]),
@@ -175,12 +175,13 @@ impl Workshop {
             clamped: self.measured(proof).ok().and_then(|(_, r)| r).map_or(0.0, |r| r.clamped),
             clamps: self.0.screen.install(|| suggested(&plate, &look.view, look.threshold)),
             strays: self.0.screen.install(|| Strays::of(&plate, look.clean.stray)),
-            profile: (no_guides || look.clean.method == Some(Method::Colour)).then(|| self.profile(&plate)),
+            profile: (no_guides || look.clean.method == Some(Method::Colour))
+                .then(|| self.profile(&plate, &look.hints)),
         })
     }
 
-    fn profile(&self, plate: &Plate) -> ProfileView {
-        let profile = self.0.screen.install(|| Profile::of(&plate.mean(), plate.region, &[], &[]));
+    fn profile(&self, plate: &Plate, hints: &Hints) -> ProfileView {
+        let profile = self.0.screen.install(|| Profile::of(&plate.mean(), plate.region, hints));
         let known = match plate.a == plate.b {
             true => Vec::new(),
             false => profile.areas.iter().map(|a| known_level(plate, a.region)).collect(),
@@ -260,12 +261,13 @@ impl Workshop {
                 }
             }
         } else {
-            for area in &Profile::of(&picture, r, &[], &[]).areas {
+            for area in &Profile::of(&picture, r, &look.hints).areas {
                 let a = area.region;
+                let colour = if area.struck { [163, 58, 44] } else { [54, 86, 107] };
                 let (x0, y0) = ((a.x - r.x) as i64, (a.y - r.y) as i64);
                 let (x1, y1) = (x0 + a.width as i64 - 1, y0 + a.height as i64 - 1);
-                (x0..=x1).for_each(|x| [y0, y1].into_iter().for_each(|y| mark(x, y, [54, 86, 107])));
-                (y0..=y1).for_each(|y| [x0, x1].into_iter().for_each(|x| mark(x, y, [54, 86, 107])));
+                (x0..=x1).for_each(|x| [y0, y1].into_iter().for_each(|y| mark(x, y, colour)));
+                (y0..=y1).for_each(|y| [x0, x1].into_iter().for_each(|x| mark(x, y, colour)));
             }
         }
         Ok(out)

@@ -3,6 +3,7 @@
 use crate::{Legends, Workshop, lock};
 use fault::{Code, Fault};
 use picture::denoise::CleanUp;
+use picture::denoise::profile::Hints;
 use picture::grain::{BlockMap, Judging};
 use picture::noise::part_grain;
 use picture::{Plate, Region, Rgb, Transform, View, maps};
@@ -47,6 +48,8 @@ pub struct Look {
     pub part: String,
     pub view: View,
     pub clean: CleanUp,
+    /// What the artist says about flat areas.
+    pub hints: Hints,
     pub threshold: f64,
 }
 
@@ -54,7 +57,13 @@ impl Look {
     /// As the description itself says.
     pub fn of(d: &Description) -> Look {
         let t = &d.tuning;
-        Look { part: String::new(), view: d.view(), clean: clean_up_of(t), threshold: Limits::of(t).threshold }
+        Look {
+            part: String::new(),
+            view: d.view(),
+            clean: clean_up_of(t),
+            hints: Hints::default(),
+            threshold: Limits::of(t).threshold,
+        }
     }
 }
 
@@ -129,7 +138,7 @@ impl Workshop {
             Some(d) => Ok(Look::of(&d)),
             None => {
                 let view = self.picture_view(row.shot, &self.elsewhere(&row)?)?;
-                Ok(Look { part: String::new(), view, clean: CleanUp::NONE, threshold: 0.01 })
+                Ok(Look { part: String::new(), view, clean: CleanUp::NONE, hints: Hints::default(), threshold: 0.01 })
             }
         }
     }

@@ -74,6 +74,7 @@ function Bench({ shot }: { shot: ShotView }) {
   /** The noisy original in the clean one's place, or beside it. */
   const [noisy, setNoisy] = useState(false);
   const [pair, setPair] = useState(false);
+  const [hints, setHints] = useState({ struck: "", pointed: "" });
   const [loupe, setLoupe] = useState(false);
   const [live, setLive] = useState(false);
   const [help, setHelp] = useState(false);
@@ -113,7 +114,7 @@ function Bench({ shot }: { shot: ShotView }) {
   );
   const letters = comparing ? Object.fromEntries(compared.map((s) => [s.proof.id, s.letter])) : {};
 
-  const look = useMemo(() => lookOf(shot), [shot]);
+  const look = useMemo(() => lookOf(shot, hints), [shot, hints]);
   const noisyLook = useMemo(() => asNoisy(look), [look]);
   const whole = proofs.find(
     (p) =>
@@ -480,6 +481,8 @@ function Bench({ shot }: { shot: ShotView }) {
                     setNoisy={setNoisy}
                     pair={pair}
                     setPair={showPair}
+                    region={region}
+                    hint={setHints}
                   />
                 )}
               </>

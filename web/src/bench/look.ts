@@ -11,6 +11,9 @@ export interface Look {
   specular: boolean;
   rest: boolean;
   stray: number;
+  /** Flat areas that are none, and others that are, as the API takes them. */
+  struck: string;
+  pointed: string;
   threshold: number;
 }
 
@@ -18,7 +21,7 @@ export interface Look {
 export const asNoisy = (look: Look): Look => ({ ...look, denoise: "none", stray: 0 });
 
 /** As tests show it: with the values that draft overlays put in force. */
-export function lookOf(shot: ShotView): Look {
+export function lookOf(shot: ShotView, hints: Pick<Look, "struck" | "pointed">): Look {
   const force = Object.fromEntries(shot.in_force.map((f) => [f.id, f.value]));
   const t = { ...shot.tuning, ...force };
   return {
@@ -30,6 +33,7 @@ export function lookOf(shot: ShotView): Look {
     specular: t["cleanup.specular"] === true,
     rest: t["cleanup.rest"] === true,
     stray: Number(t["cleanup.stray"]),
+    ...hints,
     threshold: shot.threshold,
   };
 }

@@ -1,7 +1,7 @@
 import { Button, Segmented, Slider, Tooltip } from "antd";
 import { useEffect, useState } from "react";
 import { useCleanUp, useLedger } from "../api/queries";
-import type { CausticRow, CleanUpView, Layer, ProofView, Softened } from "../api/types";
+import type { CausticRow, CleanUpView, Layer, ProofView, Region, Softened } from "../api/types";
 import { count, percent, steps } from "../app/format";
 import { Bars } from "../bench/Legend";
 import type { Look } from "../bench/look";
@@ -64,6 +64,9 @@ interface Props {
   /** Noisy and clean stand side by side. */
   pair: boolean;
   setPair: (on: boolean) => void;
+  /** The region on the stage, to point to a flat area with. */
+  region: Region | null;
+  hint: (h: { struck: string; pointed: string }) => void;
 }
 
 /** Caustics that bring less are not worth a line. */
@@ -250,7 +253,15 @@ export function CleanUp(p: Props) {
               </figcaption>
             </figure>
           )}
-          {view.profile && <ProfileChart profile={view.profile} />}
+          {view.profile && (
+            <ProfileChart
+              profile={view.profile}
+              struck={look.struck}
+              pointed={look.pointed}
+              region={p.region}
+              hint={p.hint}
+            />
+          )}
         </div>
       ) : (
         <p className="empty">{query.error ? query.error.message : "cleaning …"}</p>

@@ -63,9 +63,19 @@ pub fn noise_level(values: &[f32], w: usize, h: usize) -> f32 {
     *details.select_nth_unstable_by(middle, f32::total_cmp).1 / 0.674_489_75
 }
 
+/// What the artist says about flat areas: regions of the frame.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Hints {
+    /// Areas that touch these are not flat.
+    pub struck: Vec<Region>,
+    /// These are, whatever they look like.
+    pub pointed: Vec<Region>,
+}
+
 impl Profile {
-    /// Finds flat areas by itself. Struck regions stay out; pointed ones are taken as they are.
-    pub fn of(picture: &[Rgb], r: Region, struck: &[Region], pointed: &[Region]) -> Profile {
+    /// Finds flat areas by itself, and heeds hints.
+    pub fn of(picture: &[Rgb], r: Region, hints: &Hints) -> Profile {
+        let Hints { struck, pointed } = hints;
         let (w, h) = (r.width, r.height);
         let light: Vec<f32> = picture.par_iter().map(|c| even(luminance(*c))).collect();
         let cut = |to: Region| -> Vec<f32> { Region::whole(w, h).cut(&light, to) };
