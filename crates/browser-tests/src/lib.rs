@@ -91,8 +91,18 @@ impl Page {
             .unwrap_or_else(|e| panic!("{css}: {e}"))
     }
 
+    /// Clicks an element that a person can see; what still moves is tried again.
     pub async fn click(&self, css: &str) {
-        self.see(css).await.click().await.unwrap_or_else(|e| panic!("click {css}: {e}"));
+        let start = Instant::now();
+        loop {
+            match self.see(css).await.click().await {
+                Ok(()) => return,
+                Err(_) if start.elapsed() < Duration::from_secs(10) => {
+                    tokio::time::sleep(Duration::from_millis(50)).await;
+                }
+                Err(e) => panic!("click {css}: {e}"),
+            }
+        }
     }
 
     /// The innermost element with this exact text, or whose accessible label it is.
