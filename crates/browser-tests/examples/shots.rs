@@ -121,6 +121,7 @@ async fn main() {
     page.screenshot(&to.join("clean-up.png")).await;
     page.press("Noisy | clean").await;
     page.press("None").await;
+    page.look_away().await;
     page.press("Proofs").await;
 
     page.press("Library").await;

@@ -204,7 +204,11 @@ export function CleanUp(p: Props) {
           onChange={(m) => p.set({ "cleanup.denoise": m })}
           options={methods.map(([value, label, help]) => ({
             value,
-            label: <Tooltip title={help}>{label}</Tooltip>,
+            label: (
+              <Tooltip title={help} placement="bottom" mouseEnterDelay={0.4}>
+                {label}
+              </Tooltip>
+            ),
           }))}
         />
         <Share label="Blend" value={look.blend} set={(v) => p.set({ "cleanup.blend": v })} disabled={off} />
