@@ -143,18 +143,17 @@ impl Workshop {
         // Stray pixels are no detail: what is left without them is compared.
         let base = CleanUp { method: None, ..look.clean };
         let (swept, done) = (self.cleaned(proof, &Look { clean: base, ..look.clone() })?, self.cleaned(proof, look)?);
-        let halves = |c: &'_ Cleaned| [c.halves[0].clone(), c.halves[1].clone()];
-        let ([a, b], [da, db]) = (halves(&swept), halves(&done));
-        Ok(DetailMap::of(plate.region, &look.view, [&a, &b], [&da, &db]))
+        let ([a, b], [da, db]) = (&swept.halves, &done.halves);
+        Ok(DetailMap::of(plate.region, &look.view, [a, b], [da, db]))
     }
 
     /// What the clean-up of a look does to a proof.
     pub fn clean_up(&self, proof: i64, look: &Look) -> Result<CleanUpView, Fault> {
         let plate = self.plate(proof)?;
         let cleaned = self.cleaned(proof, look)?;
-        let judging = |clean: CleanUp| Judging { clean, measure: Measure::Delivered, ..Judging::displayed(look.view) };
+        let judging = Judging::displayed(look.view);
         let grain = |[a, b]: [&Vec<Rgb>; 2]| {
-            let of = a.iter().zip(b).map(|(a, b)| judging(CleanUp::NONE).difference(*a, *b));
+            let of = a.iter().zip(b).map(|(a, b)| judging.difference(*a, *b));
             let (all, worst) = BlockMap::from_differences(plate.region, BLOCK, of).summary();
             [all, worst]
         };
@@ -288,7 +287,7 @@ fn known_level(plate: &Plate, area: Region) -> f32 {
     (sum / a.len() as f32).sqrt()
 }
 
-/// A count of samples people would choose: of two leading digits, rounded up to 8.
+/// A count of samples people would choose: a multiple of 8.
 fn round_up(n: f64) -> u32 {
     ((n / 8.0).ceil() * 8.0).min(65536.0) as u32
 }

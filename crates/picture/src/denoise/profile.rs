@@ -14,6 +14,8 @@ const SQUARE: u32 = 16;
 /// Ranges of brightness, and squares that each may show.
 const RANGES: usize = 8;
 const EACH: usize = 3;
+/// Share of its spread that a square of noise keeps at least in means of 2×2 pixels: half, less four standard errors.
+const PATTERN: f32 = 0.35;
 /// Side in pixels of the means whose spread is told.
 pub const SCALES: [u32; 3] = [1, 2, 4];
 
@@ -95,6 +97,8 @@ impl Profile {
             .collect();
         // Noise that is alike in neighbouring pixels has less of the finest details and calms down later: the flattest
         // squares of the picture set the measure.
+        // Means of four independent pixels keep half of the spread; what calms down faster alternates: a fine pattern.
+        looked.retain(|l| l.1 >= PATTERN);
         looked.sort_by(|a, b| a.1.total_cmp(&b.1));
         let calming = looked.get(looked.len() / 20).map_or(0.5, |l| l.1);
         looked.retain(|l| l.1 <= 1.25 * calming);
@@ -138,9 +142,7 @@ impl Profile {
             (None, None) => 0.0,
         }
     }
-}
 
-impl Profile {
     /// Level at a linear value, linear.
     pub fn linear_level(&self, value: f32) -> f32 {
         let (at, step) = (even(value), 0.01 * value.abs().max(0.01));
