@@ -1,18 +1,14 @@
-//! The forecast of a final from the block statistics of a test.
+//! The forecast of a final from the block statistics of a test or a pilot.
 //!
-//! For every block the count is expected at which the actual rule stops on the actual ladder; the time is the sum of
-//! pixels × samples × measured processor time per sample, divided by threads × measured efficiency, plus fixed phases.
-//! Grain that falls more slowly than the square root of the count (clipped or rare light) is measured on the test and
-//! extrapolated, fading; the interval reaches from no further growth to a longer one.
-//! A test of a region stands for the rest of the frame, and the interval says so: superblocks are treated as a random
-//! sample of the frame, which a region is not, so the sampling error is doubled.
+//! Time of sampling is the sum of pixels × expected samples × measured processor time per sample, divided by threads × measured
+//! efficiency; judging, clean-up, files and the start come on top. The interval joins what was not seen of the frame, grain that
+//! falls more slowly than the square root of the count, and how forecasts of this machine have held.
+//! A region stands for the rest of the frame as if it had been drawn at random, which it is not: a pilot is better.
 
-use picture::{Region, footprint, reduce::gain};
+use crate::outlook::outlook;
+use picture::{Region, footprint};
 use serde::{Deserialize, Serialize};
-use tracer::{
-    Description, Limits, RayCount, RayKind, RenderReport, SavedCounts, clean_up_of, expected_samples,
-    floored_variances, grain_at, growth, superblocks,
-};
+use tracer::{DepthKind, Description, Limits, RayCount, RayKind, RenderReport, SavedCounts, clean_up_of, ladder};
 use ts_rs::TS;
 use tuning::{K, Tuning};
 
@@ -23,12 +19,54 @@ pub struct Machine {
     /// Of the quick, the careful and the colour-only denoiser.
     pub denoise_per_pixel: [f64; 3],
     pub write_per_pixel: f64,
+    /// Bytes a pixel of display files and, for each channel, of linear files.
+    pub display_bytes: f64,
+    pub linear_bytes: f64,
+    pub trust: Trust,
+}
+
+/// How forecasts of this machine have held.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct Trust {
+    /// By how much sampling took longer than was foretold, in the middle.
+    pub factor: f64,
+    /// Half the width of the 95 % interval that comes from the machine alone, relative.
+    pub spread: f64,
+    pub finals: usize,
+}
+
+impl Trust {
+    /// From finals that have ended: the sampling time of each divided by what was foretold. Shrunk towards no correction and a
+    /// standard deviation of 8 %, as if five finals had said so (two threads of shared machines differ by about as much).
+    pub fn from(ratios: &[f64]) -> Trust {
+        const PRIOR: (f64, f64) = (5.0, 0.08);
+        let logs: Vec<f64> = ratios.iter().map(|r| r.clamp(0.2, 5.0).ln()).collect();
+        let n = logs.len() as f64;
+        let mean = logs.iter().sum::<f64>() / (n + PRIOR.0);
+        let squares: f64 = logs.iter().map(|l| (l - mean).powi(2)).sum();
+        let deviation = ((PRIOR.0 * PRIOR.1 * PRIOR.1 + squares) / (PRIOR.0 + n)).sqrt();
+        Trust { factor: mean.exp(), spread: 2.0 * deviation, finals: logs.len() }
+    }
 }
 
 impl Default for Machine {
     /// Before anything was measured: typical of a two-core machine.
     fn default() -> Self {
-        Machine { start: 1.0, denoise_per_pixel: [8e-7, 1.5e-5, 4e-6], write_per_pixel: 1.2e-6 }
+        Machine {
+            start: 1.0,
+            denoise_per_pixel: [8e-7, 4e-5, 4e-6],
+            write_per_pixel: 1.2e-6,
+            display_bytes: 4.5,
+            linear_bytes: 3.0,
+            trust: Trust::from(&[]),
+        }
+    }
+}
+
+impl Machine {
+    fn file_bytes(&self, _tuning: &Tuning, pixels: f64) -> Vec<FileSize> {
+        let of = |kind: &str, bytes: f64| FileSize { kind: kind.into(), bytes: bytes * pixels };
+        vec![of("png", self.display_bytes), of("exr", self.linear_bytes)]
     }
 }
 
@@ -40,7 +78,7 @@ pub struct Measured<'a> {
     pub report: &'a RenderReport,
 }
 
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, TS)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, TS)]
 #[serde(rename_all = "snake_case")]
 pub enum CauseKind {
     /// Loading, structure, light tables.
@@ -55,13 +93,30 @@ pub enum CauseKind {
     Files,
 }
 
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, TS)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, TS)]
 pub struct Cause {
     pub kind: CauseKind,
     pub seconds: f64,
 }
 
-#[derive(Debug, Clone, PartialEq, Serialize, TS)]
+/// Which part of the frame a test has seen.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, TS)]
+#[serde(rename_all = "snake_case")]
+pub enum Seen {
+    All,
+    /// Superblocks all over the frame: a pilot.
+    Scattered,
+    Region,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, TS)]
+pub struct FileSize {
+    /// Ending of its name.
+    pub kind: String,
+    pub bytes: f64,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, TS)]
 pub struct Forecast {
     /// Seconds of render time of the whole final, and the interval in which it should end.
     pub seconds: f64,
@@ -76,10 +131,19 @@ pub struct Forecast {
     pub settled: f64,
     /// Share of the final's frame that the test has seen.
     pub seen: f64,
+    /// Where its pixels lie.
+    pub basis: Seen,
     /// The test had the final's own frame, all of it.
     pub measured: bool,
+    /// Bytes of memory of the film and what the delivery needs beside it.
+    pub memory: f64,
+    /// Bytes of the files.
+    pub files: Vec<FileSize>,
+    /// Finals of this machine whose outcome corrects the forecast and its interval.
+    pub history: usize,
+    pub factor: f64,
     /// Knobs that differ from the test in a way whose effect cannot be computed: a new test is needed to know it.
-    pub needs_test: Vec<&'static str>,
+    pub needs_test: Vec<String>,
 }
 
 /// Knobs whose effect the forecast computes; a change of any other needs a new test.
@@ -104,7 +168,7 @@ const COMPUTED: &[K] = &[
 impl Forecast {
     /// Seconds alone, with their interval.
     pub fn brief(&self) -> Brief {
-        Brief { seconds: self.seconds, low: self.low, high: self.high }
+        Brief { seconds: self.seconds, low: self.low, high: self.high, factor: self.factor }
     }
 }
 
@@ -114,129 +178,127 @@ pub struct Brief {
     pub seconds: f64,
     pub low: f64,
     pub high: f64,
+    /// The correction by the machine's history that is in it.
+    #[serde(default = "uncorrected")]
+    pub factor: f64,
+}
+
+fn uncorrected() -> f64 {
+    1.0
 }
 
 /// Forecast of the whole frame at `tuning`, or of a region of it; none if the test has not got far enough to say anything.
 pub fn forecast(test: Measured, tuning: &Tuning, region: Option<Region>, machine: &Machine) -> Option<Forecast> {
+    forecast_turned(test, tuning, region, machine, (1.0, 1.0), &[])
+}
+
+/// The same where trials have told what changed knobs do to the time of a sample and to its variance: factors of both, and
+/// the ids of the knobs.
+pub(crate) fn forecast_turned(
+    test: Measured,
+    tuning: &Tuning,
+    region: Option<Region>,
+    machine: &Machine,
+    turned: (f64, f64),
+    known: &[&str],
+) -> Option<Forecast> {
     let d = test.description;
-    let area = d.film_area();
-    let Limits { adaptive, least, most, threshold } = Limits::of(tuning);
-    let block = d.judging().block;
-    // Grain counts delivered pixels: another oversize reduces another number of samples into each.
-    let oversize = gain(tuning.real(K::FrameOversize)) / gain(d.tuning.real(K::FrameOversize));
-    // Processor seconds a pixel of each superblock that the test has seen.
-    let mut loads: Vec<(f64, f64)> = Vec::new();
-    let growth = growth(test.counts.tiles.iter().flat_map(|(_, blocks)| blocks.iter().map(|b| (b, 1))));
-    let (mut pixels, mut samples, mut settled, mut grain) = (0.0f64, 0.0f64, 0.0f64, 0.0f64);
-    // Samples if grain fell with the square root of the count at once, and if it went on growing for longer.
-    let (mut fewest, mut dearest) = (0.0f64, 0.0f64);
+    let frame = (tuning.whole(K::FrameWidth), tuning.whole(K::FrameHeight));
     // Where the test has seen the wanted region, its own superblocks there tell most.
     let wanted = region
-        .filter(|_| (tuning.whole(K::FrameWidth), tuning.whole(K::FrameHeight)) == d.frame())
+        .filter(|_| frame == d.frame())
         .filter(|r| r.shared(d.area()) == Some(*r))
         .map(|r| footprint(r, d.frame(), d.film_frame()));
-    for (bounds, (spent, blocks)) in superblocks(area, d.film_frame()).zip(&test.counts.tiles) {
-        if wanted.is_some_and(|w| w.shared(bounds).is_none()) {
-            continue;
-        }
-        let columns = bounds.width.div_ceil(block);
-        let areas: Vec<u32> = (0..blocks.len() as u32)
-            .map(|i| {
-                let (bx, by) = (bounds.x + i % columns * block, bounds.y + i / columns * block);
-                block.min(bounds.right() - bx) * block.min(bounds.bottom() - by)
-            })
-            .collect();
-        let variances = floored_variances(blocks, &areas);
-        let (mut taken, mut wanted, mut inside) = (0.0f64, 0.0f64, 0.0f64);
-        for ((b, area), variance) in blocks.iter().zip(&areas).zip(variances) {
-            let p = *area as f64;
-            if b.n == 0 || b.grain < 0.0 {
-                continue;
-            }
-            taken += p * 2.0 * b.n as f64;
-            let floored = (variance / b.n as f64).sqrt() * oversize;
-            let stop = |growth: f64| {
-                if adaptive { expected_samples(floored, b.n, growth, least, most, threshold) } else { most as f64 }
-            };
-            let n = stop(growth);
-            fewest += p * 2.0 * stop(0.0);
-            dearest += p * 2.0 * stop(1.6 * growth);
-            let then = grain_at(floored, b.n as f64, n, growth);
-            settled += if then <= threshold { p } else { 0.0 };
-            grain += p * grain_at(b.grain as f64 * oversize, b.n as f64, n, growth).powi(2);
-            wanted += p * 2.0 * n;
-            inside += p;
-        }
-        if taken > 0.0 {
-            loads.push((*spent as f64 * 1e-9 / taken * wanted, inside));
-            pixels += inside;
-            samples += wanted;
-        }
-    }
-    if pixels == 0.0 || test.report.seconds <= 0.0 {
+    let film = |t: &Tuning, pixels: f64| pixels * t.real(K::FrameOversize).powi(2);
+    let seen_frame = d.frame().0 as f64 * d.frame().1 as f64;
+    let o = outlook(d, test.counts, tuning, wanted, film(&d.tuning, seen_frame), turned.1)?;
+    if test.report.seconds <= 0.0 {
         return None;
     }
-    let frame = (tuning.whole(K::FrameWidth), tuning.whole(K::FrameHeight));
     let frame_pixels = region.map_or(frame.0 as f64 * frame.1 as f64, |r| r.area() as f64);
     // What is rendered of them.
-    let film_pixels = frame_pixels * tuning.real(K::FrameOversize).powi(2);
-    let efficiency =
-        (test.report.processor_seconds / (test.report.seconds * test.report.threads as f64)).clamp(0.3, 1.0);
-    let workers = test.report.threads as f64 * efficiency;
-    let processor: f64 = loads.iter().map(|l| l.0).sum();
-    let sampling = processor / pixels * film_pixels / workers;
-    let same_oversize = tuning.real(K::FrameOversize) == d.tuning.real(K::FrameOversize);
-    let same_frame = frame == d.frame() && same_oversize;
+    let film_pixels = film(tuning, frame_pixels);
+    let report = test.report;
+    let paid = report.processor_seconds + report.judging_seconds;
+    let efficiency = (paid / (report.seconds * report.threads as f64)).clamp(0.3, 1.0);
+    let workers = report.threads as f64 * efficiency;
+    let judging = report.judging_seconds / o.pixels * film_pixels / workers
+        * rounds(0.65 * o.samples_per_pixel, tuning)
+        / rounds(o.longest as f64, &d.tuning);
+    let shorter = depth_time(report, &d.tuning, tuning);
+    let sampling = o.load * turned.0 * film_pixels / workers * shorter.unwrap_or(1.0) + judging;
+    let same_frame = frame == d.frame() && tuning.real(K::FrameOversize) == d.tuning.real(K::FrameOversize);
     let seen = match wanted {
         Some(_) => 1.0,
-        None => (d.area().area() as f64 / (d.frame().0 as f64 * d.frame().1 as f64)).min(1.0),
+        None => (o.pixels / film(&d.tuning, seen_frame)).min(1.0),
     };
-
-    // Scatter of the load between superblocks, as if they were drawn at random from the frame.
-    let mean = processor / pixels;
-    let free = loads.len().saturating_sub(1);
-    let squares = loads.iter().map(|(l, p)| (l / p.max(1.0) - mean).powi(2)).sum::<f64>();
-    // One superblock says nothing of the scatter: then as much as the load itself. Neighbours are more alike than the rest
-    // of the frame: at least a fifth.
-    let variance = if free > 0 { squares / free as f64 } else { mean * mean }.max((0.2 * mean).powi(2));
-    let unseen = (1.0 - seen).max(0.0);
-    let drawn = (variance * unseen / loads.len() as f64).sqrt() / mean.max(1e-18);
+    let whole = d.region.is_none();
+    let basis = match (seen > 0.999, whole) {
+        (true, _) => Seen::All,
+        (false, true) => Seen::Scattered,
+        (false, false) => Seen::Region,
+    };
     let scale = if same_frame { 0.0 } else { 0.1 };
-    let spread = (0.1f64.powi(2) + (student(free) * drawn).powi(2) + f64::powi(scale, 2)).sqrt();
-    let below = (spread.powi(2) + (1.0 - fewest / samples).powi(2)).sqrt().min(0.95);
-    let above = (spread.powi(2) + (dearest / samples - 1.0).powi(2)).sqrt();
+    let spread = machine.trust.spread.hypot(o.scatter).hypot(scale);
+    let below = spread.hypot(1.0 - o.least).min(0.95);
+    let above = spread.hypot(o.most - 1.0);
 
-    let denoise = clean_up_of(tuning).denoises().map_or(0.0, |m| machine.denoise_per_pixel[m as usize] * frame_pixels);
+    let method = clean_up_of(tuning).denoises();
+    let denoise = method.map_or(0.0, |m| machine.denoise_per_pixel[m as usize] * frame_pixels);
+    let sampling = sampling * machine.trust.factor;
     let mut causes = vec![Cause { kind: CauseKind::Start, seconds: machine.start }];
-    causes.extend(test.report.rays.iter().map(|r| Cause { kind: cause_of(r), seconds: sampling * r.share }));
+    causes.extend(report.rays.iter().map(|r| Cause { kind: cause_of(r), seconds: sampling * r.share }));
     causes.push(Cause { kind: CauseKind::CleanUp, seconds: denoise });
     causes.push(Cause { kind: CauseKind::Files, seconds: machine.write_per_pixel * frame_pixels });
     let seconds: f64 = causes.iter().map(|c| c.seconds).sum();
+    let computed = |id: &str| {
+        COMPUTED.iter().any(|k| tuning::KNOBS[*k as usize].id == id)
+            || (id == DEPTH && shorter.is_some())
+            || known.contains(&id)
+    };
     Some(Forecast {
         seconds,
         low: seconds - sampling * below,
         high: seconds + sampling * above,
         causes,
         sampling,
-        grain: (grain / pixels).sqrt(),
-        samples_per_pixel: samples / pixels,
-        settled: settled / pixels,
+        grain: o.grain,
+        samples_per_pixel: o.samples_per_pixel,
+        settled: o.settled,
         seen,
-        measured: same_frame && seen == 1.0,
+        basis,
+        measured: same_frame && basis == Seen::All,
+        memory: (report.bytes_per_pixel as f64 + PLATE_BYTES) * film_pixels,
+        files: machine.file_bytes(tuning, frame_pixels),
+        history: machine.trust.finals,
+        factor: machine.trust.factor,
         needs_test: d
             .tuning
             .differences(tuning)
             .into_iter()
-            .map(|difference| difference.id)
-            .filter(|id| !COMPUTED.iter().any(|k| tuning::KNOBS[*k as usize].id == *id))
+            .map(|x| x.id)
+            .filter(|id| !computed(id))
+            .map(str::to_string)
             .collect(),
     })
 }
 
-/// Half the width of the 95 % interval of a mean in standard errors, by degrees of freedom (Student 1908; any table).
-fn student(free: usize) -> f64 {
-    const T: [f64; 10] = [12.71, 4.30, 3.18, 2.78, 2.57, 2.45, 2.36, 2.31, 2.26, 2.23];
-    T.get(free.max(1) - 1).copied().unwrap_or(2.0)
+/// Bytes a pixel that the delivery takes beside the film: both halves, guides and the split light.
+const PLATE_BYTES: f64 = 130.0;
+const DEPTH: &str = "depth.total";
+
+/// Judged rounds on the way to `n` samples per half, about.
+fn rounds(n: f64, t: &Tuning) -> f64 {
+    let n = (n.max(1.0) as u32).min(Limits::of(t).most);
+    ladder(n.max(2)).len() as f64
+}
+
+/// Share of the sampling time that is left when the total depth ends sooner than in the test; none where it does not.
+fn depth_time(report: &RenderReport, then: &Tuning, now: &Tuning) -> Option<f64> {
+    let (was, limit) = (then.whole(K::DepthTotal), now.whole(K::DepthTotal));
+    let total = report.ledgers.depth.iter().find(|t| t.kind == DepthKind::All)?;
+    (limit <= was && limit > 0)
+        .then(|| 1.0 - total.rows.iter().filter(|r| r.bounces > limit).map(|r| r.time).sum::<f64>())
 }
 
 fn cause_of(r: &RayCount) -> CauseKind {

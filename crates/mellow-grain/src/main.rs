@@ -1,5 +1,6 @@
 //! The program: serves the bench, renders, lists knobs and compares pictures.
 
+mod headless;
 mod render;
 mod show;
 
@@ -32,6 +33,8 @@ enum Command {
     },
     /// Render a picture from a scene.
     Render(Box<render::Options>),
+    /// Render the finals of an exported shot; the same command goes on where it was broken off.
+    Final(Box<headless::Options>),
     /// List all knobs with range, default and help.
     Knobs {
         #[arg(long)]
@@ -50,6 +53,7 @@ fn main() -> ExitCode {
     let done = match Arguments::parse().command {
         Command::Serve { demo, data, listen } => serve(demo, data, listen),
         Command::Render(options) => render::run(&options),
+        Command::Final(options) => headless::run(&options),
         Command::Knobs { json } => show::knobs(json),
         Command::Compare { a, b, json } => show::compare(&a, &b, json),
     };

@@ -27,6 +27,7 @@ pub fn api() -> Router<App> {
         .route("/api/parcels/{id}", axum::routing::delete(drop_parcel))
         .route("/api/parcels/{id}/take", post(take_parcel))
         .route("/api/parcels/{id}/picture", post(take_picture))
+        .route("/api/parcels/{id}/shot", post(take_shot))
         .route("/api/parcels/{id}/files", put(add_file).layer(DefaultBodyLimit::disable()))
         .route("/api/partials", get(partials).post(add_partial))
         .route("/api/partials/import", post(import_partial))
@@ -105,6 +106,23 @@ async fn stream(file: &std::path::Path, mut body: Stream) -> Result<u64, Fault> 
 struct IntoShot {
     shot: i64,
     name: String,
+}
+
+/// The file of a parcel that is the archive of a shot.
+#[derive(Deserialize)]
+struct ArchiveQuery {
+    name: String,
+}
+
+/// Takes the shot in that a parcel's archive holds; its number.
+async fn take_shot(State(app): State<App>, Path(id): Path<u64>, Query(q): Query<ArchiveQuery>) -> Answer<i64> {
+    work(app, move |w| {
+        let taken = w.parcel_file(id, &q.name).and_then(|file| w.import_shot(&file));
+        w.drop_parcel(id);
+        taken.map_err(|f| Fault { place: q.name.clone(), ..f })
+    })
+    .await
+    .map(Json)
 }
 
 /// Lays the one file of a parcel into a shot's sheet as a picture from elsewhere.

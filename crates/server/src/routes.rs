@@ -49,7 +49,11 @@ pub fn api() -> Router<App> {
         .route("/api/shots/{id}/tests", post(start_test))
         .route("/api/shots/{id}/forecast", get(forecast))
         .route("/api/shots/{id}/prices", get(prices))
-        .route("/api/shots/{id}/finals", post(add_final))
+        .route("/api/shots/{id}/export", get(export_shot))
+        .route("/api/shots/{id}/pilot", post(start_pilot))
+        .route("/api/shots/{id}/fit", post(fit))
+        .route("/api/shots/{id}/finals", post(add_finals))
+        .route("/api/shots/{id}/finals/check", post(check_final))
         .route("/api/test", axum::routing::delete(stop_test))
         .route("/api/proofs/{id}", patch(change_proof))
         .route("/api/proofs/delete", post(delete_proofs))
@@ -63,13 +67,17 @@ pub fn api() -> Router<App> {
         .route("/api/proofs/{id}/ledger", get(ledger))
         .route("/api/proofs/{id}/clean-up", get(clean_up))
         .route("/api/proofs/{id}/advice", get(advice).post(take_advice))
-        .route("/api/proofs/{id}/pilot", post(start_pilot))
+        .route("/api/proofs/{id}/trials", post(start_trials))
         .route("/api/proofs/{id}/thumb.png", get(thumbnail))
         .route("/api/compare", get(compare))
         .route("/api/difference", get(difference))
         .route("/api/look-change", get(look_change))
         .route("/api/finals", get(finals))
         .route("/api/finals/{id}", axum::routing::delete(remove_final))
+        .route("/api/finals/{id}/pause", post(pause_final))
+        .route("/api/finals/{id}/resume", post(resume_final))
+        .route("/api/finals/{id}/turn", post(move_final))
+        .route("/api/finals/{id}/top-up", post(top_up))
         .route("/api/finals/{id}/files/{name}", get(final_file))
         .route("/api/{*rest}", axum::routing::any(unknown))
 }
@@ -199,8 +207,42 @@ async fn forecast(State(app): State<App>, Path(id): Path<i64>) -> Answer<Option<
     work(app, move |w| w.forecast(id)).await.map(Json)
 }
 
-async fn add_final(State(app): State<App>, Path(id): Path<i64>) -> Answer<workshop::FinalView> {
-    work(app, move |w| w.add_final(id)).await.map(Json)
+/// The archive goes through a file: films are large.
+async fn export_shot(State(app): State<App>, Path(id): Path<i64>) -> Result<Response, Failure> {
+    let (name, file) = work(app, move |w| {
+        let name = w.shot(id)?.name;
+        let mut file = w.working_file()?;
+        w.export_shot(id, &mut file)?;
+        std::io::Seek::rewind(&mut file).map_err(|e| Fault::io("export", &e))?;
+        Ok((name, file))
+    })
+    .await?;
+    let plain: String = name.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect();
+    let body = axum::body::Body::from_stream(tokio_util::io::ReaderStream::new(tokio::fs::File::from_std(file)));
+    let heads = [
+        (header::CONTENT_TYPE, "application/zip".to_string()),
+        (header::CONTENT_DISPOSITION, format!("attachment; filename=\"{plain}.zip\"")),
+    ];
+    Ok((heads, body).into_response())
+}
+
+async fn start_pilot(State(app): State<App>, Path(id): Path<i64>) -> Answer<i64> {
+    work(app, move |w| w.start_pilot(id)).await.map(Json)
+}
+
+async fn fit(State(app): State<App>, Path(id): Path<i64>, body: Body) -> Answer<Option<workshop::FitView>> {
+    let wanted: advice::Wanted = read(body)?;
+    work(app, move |w| w.fit(id, &wanted)).await.map(Json)
+}
+
+async fn add_finals(State(app): State<App>, Path(id): Path<i64>, body: Body) -> Answer<workshop::Ordered> {
+    let new: workshop::NewFinal = read(body)?;
+    work(app, move |w| w.add_finals(id, &new)).await.map(Json)
+}
+
+async fn check_final(State(app): State<App>, Path(id): Path<i64>, body: Body) -> Answer<Vec<workshop::Check>> {
+    let new: workshop::NewFinal = read(body)?;
+    work(app, move |w| w.check_final(id, &new)).await.map(Json)
 }
 
 async fn change_proof(State(app): State<App>, Path(id): Path<i64>, body: Body) -> Answer<workshop::ProofView> {
@@ -435,8 +477,8 @@ async fn take_advice(State(app): State<App>, Path(id): Path<i64>, body: Body) ->
     work(app, move |w| w.take_advice(id, &take).and_then(|()| w.advice(id))).await.map(Json)
 }
 
-async fn start_pilot(State(app): State<App>, Path(id): Path<i64>) -> Answer<()> {
-    work(app, move |w| w.start_pilot(id)).await.map(Json)
+async fn start_trials(State(app): State<App>, Path(id): Path<i64>) -> Answer<()> {
+    work(app, move |w| w.start_trials(id)).await.map(Json)
 }
 
 async fn thumbnail(State(app): State<App>, Path(id): Path<i64>) -> Result<Response, Failure> {
@@ -487,6 +529,24 @@ async fn finals(State(app): State<App>) -> Answer<Vec<workshop::FinalView>> {
 
 async fn remove_final(State(app): State<App>, Path(id): Path<i64>) -> Answer<()> {
     work(app, move |w| w.remove_final(id)).await.map(Json)
+}
+
+async fn pause_final(State(app): State<App>, Path(id): Path<i64>) -> Answer<()> {
+    work(app, move |w| w.pause_final(id)).await.map(Json)
+}
+
+async fn resume_final(State(app): State<App>, Path(id): Path<i64>) -> Answer<()> {
+    work(app, move |w| w.resume_final(id)).await.map(Json)
+}
+
+async fn move_final(State(app): State<App>, Path(id): Path<i64>, body: Body) -> Answer<()> {
+    let turn: workshop::Turn = read(body)?;
+    work(app, move |w| w.move_final(id, turn)).await.map(Json)
+}
+
+async fn top_up(State(app): State<App>, Path(id): Path<i64>, body: Body) -> Answer<workshop::FinalView> {
+    let more: workshop::TopUp = read(body)?;
+    work(app, move |w| w.top_up(id, &more)).await.map(Json)
 }
 
 async fn final_file(State(app): State<App>, Path((id, name)): Path<(i64, String)>) -> Result<Response, Failure> {

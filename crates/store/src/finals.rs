@@ -8,8 +8,14 @@ use rusqlite::Row;
 pub struct FinalRow {
     pub id: i64,
     pub shot: i64,
-    /// `waiting`, `running`, `delivered`, `cancelled` or `failed`.
+    /// `waiting`, `running`, `paused`, `delivered`, `cancelled` or `failed`.
     pub state: String,
+    /// `cleanness` or `time`.
+    pub policy: String,
+    /// Place in the queue: lower ones come first.
+    pub place: f64,
+    /// JSON: which frame of a series it is, what is to be topped up.
+    pub task: String,
     pub budget: f64,
     /// JSON.
     pub description: String,
@@ -37,21 +43,53 @@ fn final_row(r: &Row) -> rusqlite::Result<FinalRow> {
         fault: r.get(8)?,
         made: r.get(9)?,
         ended: r.get(10)?,
+        policy: r.get(11)?,
+        place: r.get(12)?,
+        task: r.get(13)?,
     })
 }
 
 const FINAL: &str =
-    "SELECT id, shot, state, budget, description, forecast, report, files, fault, made, ended FROM finals";
+    "SELECT id, shot, state, budget, description, forecast, report, files, fault, made, ended, policy, place, task
+     FROM finals";
+
+/// What a final begins with.
+pub struct NewFinalRow<'a> {
+    pub shot: i64,
+    pub budget: f64,
+    pub policy: &'a str,
+    /// JSON.
+    pub description: &'a str,
+    pub forecast: Option<&'a str>,
+    pub task: &'a str,
+}
 
 impl Store {
-    pub fn add_final(&self, shot: i64, budget: f64, description: &str, forecast: Option<&str>) -> Result<i64, Fault> {
+    /// At the end of the queue.
+    pub fn add_final(&self, f: &NewFinalRow) -> Result<i64, Fault> {
         let db = self.db();
         db.execute(
-            "INSERT INTO finals (shot, state, budget, description, forecast, files, made) VALUES (?1, 'waiting', ?2, ?3, ?4, '[]', ?5)",
-            (shot, budget, description, forecast, now()),
+            "INSERT INTO finals (shot, state, budget, policy, description, forecast, files, made, task, place)
+             VALUES (?1, 'waiting', ?2, ?3, ?4, ?5, '[]', ?6, ?7, (SELECT coalesce(max(place), 0) + 1 FROM finals))",
+            (f.shot, f.budget, f.policy, f.description, f.forecast, now(), f.task),
         )
         .map_err(sql)?;
         Ok(db.last_insert_rowid())
+    }
+
+    pub fn set_final_place(&self, id: i64, place: f64) -> Result<(), Fault> {
+        self.db().execute("UPDATE finals SET place = ?2 WHERE id = ?1", (id, place)).map(|_| ()).map_err(sql)
+    }
+
+    /// Puts a final into the queue again with another task.
+    pub fn reopen_final(&self, id: i64, task: &str) -> Result<(), Fault> {
+        self.db()
+            .execute(
+                "UPDATE finals SET state = 'waiting', task = ?2, fault = NULL, ended = NULL WHERE id = ?1",
+                (id, task),
+            )
+            .map(|_| ())
+            .map_err(sql)
     }
 
     pub fn set_final_state(&self, id: i64, state: &str) -> Result<(), Fault> {
@@ -81,10 +119,10 @@ impl Store {
             .map_err(|e| sql(e).within(&format!("final {id}")))
     }
 
-    /// In the order in which they were added.
+    /// In the order of the queue.
     pub fn finals(&self) -> Result<Vec<FinalRow>, Fault> {
         let db = self.db();
-        let mut q = db.prepare(&format!("{FINAL} ORDER BY id")).map_err(sql)?;
+        let mut q = db.prepare(&format!("{FINAL} ORDER BY place, id")).map_err(sql)?;
         let rows = q.query_map([], final_row).map_err(sql)?;
         rows.collect::<Result<_, _>>().map_err(sql)
     }

@@ -9,7 +9,7 @@ mod regions;
 mod shots;
 
 pub use advice::AdviceRow;
-pub use finals::FinalRow;
+pub use finals::{FinalRow, NewFinalRow};
 pub use partials::PartialRow;
 pub use proofs::ProofRow;
 pub use regions::RegionRow;
@@ -74,6 +74,11 @@ const STEPS: &[M] = &[M::up(FIRST_STEP), M::up(
        id INTEGER PRIMARY KEY AUTOINCREMENT, shot INTEGER NOT NULL REFERENCES shots(id) ON DELETE CASCADE,
        advice TEXT NOT NULL, state TEXT NOT NULL, basis INTEGER NOT NULL, proof_without INTEGER, proof_with INTEGER,
        made INTEGER NOT NULL);",
+), M::up(
+    "ALTER TABLE finals ADD COLUMN policy TEXT NOT NULL DEFAULT 'cleanness';
+     ALTER TABLE finals ADD COLUMN place REAL NOT NULL DEFAULT 0;
+     UPDATE finals SET place = id;
+     ALTER TABLE finals ADD COLUMN task TEXT NOT NULL DEFAULT '{}';",
 )];
 const MIGRATIONS: Migrations = Migrations::from_slice(STEPS);
 

@@ -11,7 +11,7 @@ use picture::{Region, Transform, View, filter::Filter, footprint};
 use scene::{Shadow, ShotEdits};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
-use tuning::{Chosen, K, Tuning};
+use tuning::{Chosen, Group, K, Tuning};
 
 /// Version of the program that rendered.
 pub const VERSION: &str = env!("CARGO_PKG_VERSION");
@@ -79,6 +79,27 @@ impl Description {
         self.overlays = overlays.iter().map(|(name, v)| Overlay { name: name.clone(), values: shown(v) }).collect();
         self.own = Some(std::mem::replace(&mut self.tuning, force));
         self
+    }
+
+    /// Whether the samples of both renders are the same, pixel by pixel and number by number, as far as they go: they differ
+    /// in region and in limits at most. A sample depends on nothing else.
+    pub fn same_samples(&self, other: &Description) -> bool {
+        const LIMITS: &[K] = &[
+            K::SamplingAdaptive,
+            K::SamplingLeast,
+            K::SamplingMost,
+            K::SamplingThreshold,
+            K::SamplingEffort,
+            K::SamplingFirstPass,
+        ];
+        let apart = |id: &str| {
+            let knob = tuning::KNOBS.iter().position(|k| k.id == id);
+            // What is kept of parts is compared by the film itself.
+            knob.is_some_and(|i| tuning::KNOBS[i].group == Group::Delivery || LIMITS.iter().any(|k| *k as usize == i))
+        };
+        (&self.scene, &self.environment, &self.camera, &self.edits, &self.version)
+            == (&other.scene, &other.environment, &other.camera, &other.edits, &other.version)
+            && self.tuning.differences(&other.tuning).iter().all(|difference| apart(difference.id))
     }
 
     /// The shot's own tuning.

@@ -169,6 +169,11 @@ impl Tile {
     }
 }
 
+/// Whether a block at this place reaches into the area.
+fn touches(area: Region, x: u32, y: u32, block: u32) -> bool {
+    x < area.right() && x + block > area.x && y < area.bottom() && y + block > area.y
+}
+
 /// Superblocks of the frame's grid that an area touches, row by row: the order in which films and their counts keep them.
 pub fn superblocks(area: Region, frame: (u32, u32)) -> impl Iterator<Item = Region> {
     let span = |from: u32, to: u32| from / SUPERBLOCK..=(to - 1) / SUPERBLOCK;
@@ -209,6 +214,8 @@ pub struct Film {
     pub(crate) layout: Layout,
     /// The delivered frame and the part of it that is wanted.
     delivered: ((u32, u32), Region),
+    /// Blocks outside the wanted area matter to those inside it.
+    whole_squares: bool,
 }
 
 impl Film {
@@ -216,6 +223,8 @@ impl Film {
         let area = s.area;
         let layout = Layout::new(s, keep);
         let squares: Vec<Region> = superblocks(area, s.frame).collect();
+        // Without adaptive decisions or tail fill nothing outside the region matters to it.
+        let whole_squares = s.adaptive || s.fill;
         let tiles = squares
             .into_par_iter()
             .map(|bounds| {
@@ -224,10 +233,7 @@ impl Film {
                 let blocks = (0..columns * rows)
                     .map(|i| {
                         let (bx, by) = (bounds.x + i % columns * s.block, bounds.y + i / columns * s.block);
-                        let touches =
-                            bx < area.right() && bx + s.block > area.x && by < area.bottom() && by + s.block > area.y;
-                        // Without adaptive decisions or tail fill nothing outside the region matters to it.
-                        BlockCount::new(s.adaptive || s.fill || touches)
+                        BlockCount::new(whole_squares || touches(area, bx, by, s.block))
                     })
                     .collect();
                 Mutex::new(Tile {
@@ -243,7 +249,13 @@ impl Film {
             .collect();
         let (coarse, samples) = (Mutex::new(None), AtomicU64::new(0));
         let delivered = s.delivered;
-        Film { frame: s.frame, area, block: s.block, tiles, coarse, samples, layout, delivered }
+        Film { frame: s.frame, area, block: s.block, tiles, coarse, samples, layout, delivered, whole_squares }
+    }
+
+    /// Whether a block of a tile is to be rendered at all.
+    pub(crate) fn wants(&self, tile: &Tile, block: usize) -> bool {
+        let [x0, _, y0, _] = tile.block_range(block, self.block);
+        self.whole_squares || touches(self.area, tile.bounds.x + x0, tile.bounds.y + y0, self.block)
     }
 
     /// Bytes that a film of these settings takes for each pixel.

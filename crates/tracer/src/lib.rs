@@ -8,16 +8,19 @@ mod counters;
 pub mod deliver;
 mod description;
 mod energy;
+mod fall;
 mod film;
 mod film_state;
 mod fresnel;
 mod gather;
 mod ggx;
+mod hold;
 mod layout;
 mod lights;
 mod medium;
 mod memory;
 mod path;
+mod pilot;
 mod pool;
 mod render;
 mod rounds;
@@ -29,13 +32,17 @@ mod view_rays;
 pub use bvh::{Bvh, Hit, Ray, World};
 pub use counters::{BOUNCES, Cost, Counters, KINDS, RayKind};
 pub use description::{Description, Limits, Overlay, SUPERBLOCK, VERSION, clean_up_of, view_of};
+pub use fall::Fall;
 pub use film::{Film, FirstLook, superblocks};
 pub use film_state::FilmState;
 pub use gather::{PART_NAMES, PARTS};
+pub use hold::{Decision, Hold};
+pub use pilot::PilotRun;
 pub use pool::{cores, lower_priority, own_pool, screen_pool};
 pub use render::{
-    CausticKind, CausticRow, DEPTHS, Darkened, DepthKind, DepthRow, DepthTable, Ledgers, LightCost, Moment, Phase,
-    Progress, RayCount, Render, RenderReport, SPLIT_KINDS, SavedCounts, SavedRender, SplitKind, SplitRow,
+    CausticKind, CausticRow, DEPTHS, Darkened, DepthKind, DepthRow, DepthTable, Ledgers, LightCost, Moment, Outlook,
+    Phase, Progress, RayCount, Render, RenderReport, SPLIT_KINDS, SavedCounts, SavedRender, Scope, SplitKind, SplitRow,
+    UNLIMITED,
 };
-pub use rounds::{BlockCount, expected_samples, floored_variances, grain_at, growth, ladder};
+pub use rounds::{BlockCount, EARLY, early_variances, floored_variances, ladder};
 pub use stage::{Stage, StageTimes};

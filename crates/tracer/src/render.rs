@@ -1,8 +1,10 @@
 //! The one resumable render: `step` until done, snapshots at any moment, state saved and restored.
 
+mod further;
 mod judge;
 mod ledger;
 
+pub use further::{Outlook, Scope, UNLIMITED};
 pub use ledger::{
     CausticKind, CausticRow, DEPTHS, Darkened, DepthKind, DepthRow, DepthTable, Ledgers, LightCost, SPLIT_KINDS,
     SplitKind, SplitRow,
@@ -11,21 +13,21 @@ pub use ledger::{
 use crate::arrangement::Arrangement;
 use crate::counters::{Counters, KINDS, RayKind};
 use crate::description::{Description, Settings};
+use crate::fall::Fall;
 use crate::film::{Film, Tile, superblocks};
-use crate::film_state::FilmState;
 use crate::path::{Tally, Tracer};
 use crate::pool::thread_time;
-use crate::rounds::{BlockCount, expected_samples, grain_at, growth, ladder};
+use crate::rounds::{BlockCount, ladder};
 use crate::stage::Stage;
 use crate::view_rays::{Shutter, ViewRays};
-use fault::{Code, Fault};
+use fault::Fault;
 use picture::filter::FilterSampler;
 use picture::{Plate, files::Channel, noise::NoiseLedger};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 use ts_rs::TS;
 
 /// What is being done.
@@ -103,6 +105,12 @@ pub struct RenderReport {
     pub seconds: f64,
     /// Processor seconds of sampling, all threads.
     pub processor_seconds: f64,
+    /// Processor seconds of judging the grain after rounds.
+    #[serde(default)]
+    pub judging_seconds: f64,
+    /// Bytes of memory that a rendered pixel takes.
+    #[serde(default)]
+    pub bytes_per_pixel: usize,
     pub threads: usize,
     #[ts(type = "number")]
     pub samples: u64,
@@ -148,7 +156,13 @@ pub struct SavedCounts {
     pub counters: Counters,
     #[serde(default)]
     pub history: Vec<Moment>,
+    /// Processor seconds of judging.
+    #[serde(default)]
+    pub judged: f64,
 }
+
+/// Time after which a step ends at the next tile.
+const SLICE: Duration = Duration::from_millis(250);
 
 /// Bytes of a film that are allowed at most.
 pub const MOST_FILM_BYTES: u64 = 9_000_000_000;
@@ -175,7 +189,9 @@ pub struct Render {
     coarse: Vec<picture::Rgb>,
     counters: Counters,
     seconds: f64,
+    judged: f64,
     history: Vec<Moment>,
+    scope: Scope,
 }
 
 impl Render {
@@ -224,7 +240,9 @@ impl Render {
             looks,
             counters: Counters::default(),
             seconds: 0.0,
+            judged: 0.0,
             history: Vec::new(),
+            scope: Scope::All,
             stage,
             description,
             settings,
@@ -249,6 +267,16 @@ impl Render {
         self.round >= self.rounds.len()
     }
 
+    /// Rounds that have been judged.
+    pub fn round(&self) -> usize {
+        self.round
+    }
+
+    /// Seconds of sampling so far.
+    pub fn seconds(&self) -> f64 {
+        self.seconds
+    }
+
     /// Only coarse pictures have been made yet.
     pub fn is_looking(&self) -> bool {
         !self.coarse.is_empty()
@@ -264,6 +292,11 @@ impl Render {
     /// Works for a short while: one coarse picture, or some samples a pixel. True while there is more to do.
     /// Ends within a few milliseconds when `stop` is set, without losing a finished tile.
     pub fn step(&mut self, stop: &AtomicBool) -> bool {
+        self.step_for(SLICE, stop)
+    }
+
+    /// The same, ending at the next tile after `slice`.
+    pub fn step_for(&mut self, slice: Duration, stop: &AtomicBool) -> bool {
         if self.done() {
             return false;
         }
@@ -272,7 +305,7 @@ impl Render {
         let pool = self.pool.clone();
         match self.looks.pop() {
             Some(cell) => pool.install(|| self.look(cell, stop)),
-            None => pool.install(|| self.advance(stop)),
+            None => pool.install(|| self.advance(start + slice, stop)),
         }
         self.seconds += start.elapsed().as_secs_f64();
         if self.round != round {
@@ -335,19 +368,19 @@ impl Render {
     }
 
     /// Brings all running blocks a few samples closer to the present round's count, and decides when they are there.
-    fn advance(&mut self, stop: &AtomicBool) {
+    fn advance(&mut self, end: Instant, stop: &AtomicBool) {
         /// Samples per half that a tile takes between two looks at the stop flag's owner.
         const CHUNK: u32 = 4;
         let target = self.rounds[self.round];
-        let least_n = (0..self.film.tiles.len()).filter_map(|i| self.film.tile(i).behind()).min();
-        let Some(least_n) = least_n else {
+        let behind = |film: &Film| (0..film.tiles.len()).filter_map(|i| film.tile(i).behind()).min();
+        let Some(least_n) = behind(&self.film) else {
             self.round = self.rounds.len();
             return;
         };
         let upto = (least_n + CHUNK).min(target);
         let tracer = self.tracer();
         let film = &*self.film;
-        let sum = (0..film.tiles.len()).into_par_iter().map(|i| self.advance_tile(&tracer, i, upto, stop)).reduce(
+        let sum = (0..film.tiles.len()).into_par_iter().map(|i| self.advance_tile(&tracer, i, upto, end, stop)).reduce(
             Counters::default,
             |mut a, b| {
                 a.add(&b);
@@ -355,10 +388,12 @@ impl Render {
             },
         );
         self.counters.add(&sum);
-        if stop.load(Ordering::Relaxed) || upto < target {
+        if stop.load(Ordering::Relaxed) || behind(film).is_some_and(|n| n < target) {
             return;
         }
-        (0..film.tiles.len()).into_par_iter().for_each(|i| self.judge_tile(i, target));
+        if self.judges(target) {
+            self.judged += (0..film.tiles.len()).into_par_iter().map(|i| self.judge_tile(i, target)).sum::<f64>();
+        }
         self.round += 1;
         if self.round == 1 {
             self.coarse = Vec::new();
@@ -369,8 +404,11 @@ impl Render {
         }
     }
 
-    fn advance_tile(&self, tracer: &Tracer, i: usize, upto: u32, stop: &AtomicBool) -> Counters {
+    fn advance_tile(&self, tracer: &Tracer, i: usize, upto: u32, end: Instant, stop: &AtomicBool) -> Counters {
         let mut tally = Tally::default();
+        if Instant::now() >= end {
+            return tally.counters;
+        }
         let began = thread_time();
         let mut work: Tile = {
             let tile = self.film.tile(i);
@@ -386,30 +424,46 @@ impl Render {
             if !work.blocks[k].running || from >= upto {
                 continue;
             }
-            let [x0, x1, y0, y1] = work.block_range(k, self.film.block);
-            for y in y0..y1 {
-                for x in x0..x1 {
-                    if stop.load(Ordering::Relaxed) {
-                        return Counters::default();
-                    }
-                    let pixel = (y * work.bounds.width + x) as usize;
-                    for index in from..upto {
-                        for half in 0..2u32 {
-                            let (s, negative) =
-                                tracer.sample(work.bounds.x + x, work.bounds.y + y, half, index, &mut tally);
-                            work.add(&self.film.layout, pixel, half as usize, index, &s, negative);
-                        }
-                    }
-                    taken += 2 * (upto - from) as u64;
-                }
-            }
-            work.blocks[k].n = upto;
-            work.bring(&self.film.layout, k, &std::mem::take(&mut tally.brought));
+            let Some(n) = self.sample_block(tracer, &mut work, k, upto, &mut tally, stop) else {
+                return Counters::default();
+            };
+            taken += n;
         }
         work.spent += thread_time() - began;
         *self.film.tile(i) = work;
         self.film.samples.fetch_add(taken, Ordering::Relaxed);
         tally.counters
+    }
+
+    /// Brings a block of a tile to `upto` samples per half; the samples taken, or none when it was stopped.
+    fn sample_block(
+        &self,
+        tracer: &Tracer,
+        work: &mut Tile,
+        k: usize,
+        upto: u32,
+        tally: &mut Tally,
+        stop: &AtomicBool,
+    ) -> Option<u64> {
+        let from = work.blocks[k].n;
+        let [x0, x1, y0, y1] = work.block_range(k, self.film.block);
+        for y in y0..y1 {
+            for x in x0..x1 {
+                if stop.load(Ordering::Relaxed) {
+                    return None;
+                }
+                let pixel = (y * work.bounds.width + x) as usize;
+                for index in from..upto {
+                    for half in 0..2u32 {
+                        let (s, negative) = tracer.sample(work.bounds.x + x, work.bounds.y + y, half, index, tally);
+                        work.add(&self.film.layout, pixel, half as usize, index, &s, negative);
+                    }
+                }
+            }
+        }
+        work.blocks[k].n = upto;
+        work.bring(&self.film.layout, k, &std::mem::take(&mut tally.brought));
+        Some(2 * (upto - from) as u64 * ((x1 - x0) * (y1 - y0)) as u64)
     }
 
     /// Visits every block inside the wanted area by its tile and its number there, with its number of wanted pixels.
@@ -432,8 +486,10 @@ impl Render {
     pub fn progress(&self) -> Progress {
         let s = &self.settings;
         let mut blocks = Vec::new();
+        // What waits without samples is not part of it: a pilot's superblocks stand for the frame.
         self.each_block(|tile, k, p| blocks.push((tile.blocks[k], p)));
-        let growth = growth(blocks.iter().map(|(b, p)| (b, *p)));
+        blocks.retain(|(b, _)| b.running || b.n > 0);
+        let fall = Fall::of(blocks.iter().map(|(b, p)| (b, *p)));
         let (mut pixels, mut settled, mut capped, mut squares, mut known) = (0u64, 0u64, 0u64, 0.0f64, 0u64);
         let (mut worst, mut taken, mut to_come) = (0.0f64, 0.0f64, 0.0f64);
         let (mut open, mut stopped, mut ends) = (0u64, 0.0f64, Vec::new());
@@ -453,7 +509,7 @@ impl Render {
             }
             if b.running {
                 let expected = if s.adaptive && b.grain >= 0.0 && b.before.1 > 1 {
-                    expected_samples(b.before.0 as f64, b.before.1, growth, s.least.max(b.n), s.most, s.threshold)
+                    fall.expected_samples(b.before.0 as f64, b.before.1, [s.least.max(b.n), s.most], s.threshold)
                 } else {
                     s.most as f64
                 };
@@ -471,7 +527,7 @@ impl Render {
             .filter(|(b, ..)| b.grain >= 0.0 && b.n > 0)
             .map(|(b, p, end)| {
                 let n = (b.n as f64 + more).min(*end).max(b.n as f64);
-                grain_at(b.grain as f64, b.n as f64, n, growth).powi(2) * *p as f64
+                fall.grain_at(b.grain as f64, b.judged() as f64, n).powi(2) * *p as f64
             })
             .sum();
         let share = if taken + to_come > 0.0 { taken / (taken + to_come) } else { 0.0 };
@@ -509,6 +565,8 @@ impl Render {
         RenderReport {
             seconds: self.seconds,
             processor_seconds: spent as f64 * 1e-9,
+            judging_seconds: self.judged,
+            bytes_per_pixel: self.bytes_per_pixel(),
             threads: self.pool.current_num_threads(),
             samples: p.samples,
             samples_per_pixel: p.samples_per_pixel,
@@ -557,55 +615,8 @@ impl Render {
                 seconds: self.seconds,
                 counters: self.counters,
                 history: self.history.clone(),
+                judged: self.judged,
             },
         }
-    }
-
-    /// A new render of the same description that goes on from a saved state.
-    pub fn resume(
-        stage: Arc<Stage>,
-        description: Description,
-        pool: Arc<rayon::ThreadPool>,
-        saved: &SavedRender,
-    ) -> Result<Render, Fault> {
-        let mut render = Render::new(stage, description, pool, false)?;
-        let state: Option<FilmState> = render.film.state().refill(&saved.channels, &saved.brought, &saved.counts.tiles);
-        if !state.is_some_and(|s| render.film.restore(&s)) {
-            return Err(Fault::new(
-                Code::Damaged,
-                "the saved state does not belong to this render",
-                "film",
-                "start the render anew",
-            ));
-        }
-        render.round = saved.counts.round;
-        render.seconds = saved.counts.seconds;
-        render.counters = saved.counts.counters;
-        render.history.clone_from(&saved.counts.history);
-        Ok(render)
-    }
-
-    /// Takes a saved render up under other limits of samples or another threshold: what was rendered is not rendered again.
-    /// At equal counts the samples are those of a render that had these limits from the start, bit for bit.
-    pub fn go_on(
-        stage: Arc<Stage>,
-        description: Description,
-        pool: Arc<rayon::ThreadPool>,
-        saved: &SavedRender,
-    ) -> Result<Render, Fault> {
-        let mut render = Render::resume(stage, description, pool, saved)?;
-        let s = &render.settings;
-        for i in 0..render.film.tiles.len() {
-            let mut tile = render.film.tile(i);
-            tile.blocks.iter_mut().filter(|b| b.n > 0).for_each(|b| {
-                b.reopen(s.least, s.most, s.threshold, s.adaptive);
-            });
-        }
-        let behind = (0..render.film.tiles.len()).filter_map(|i| render.film.tile(i).behind()).min();
-        render.round = match behind {
-            Some(n) => render.rounds.iter().position(|step| *step > n).unwrap_or(render.rounds.len()),
-            None => render.rounds.len(),
-        };
-        Ok(render)
     }
 }

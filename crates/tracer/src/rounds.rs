@@ -24,6 +24,11 @@ pub fn ladder(most: u32) -> Vec<u32> {
     steps
 }
 
+/// The step of the ladder before `n`; at least 1.
+pub(crate) fn previous(n: u32) -> u32 {
+    ladder(n.max(1)).iter().rev().nth(1).copied().unwrap_or(1)
+}
+
 /// What is known about one block.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct BlockCount {
@@ -35,13 +40,27 @@ pub struct BlockCount {
     pub settled: bool,
     /// Grain now, without the floor; negative before it is known.
     pub grain: f32,
-    /// Grain with the floor at the step before, and its count.
+    /// Grain with the floor when it was judged last, and the count then; the count is 0 before that.
     pub before: (f32, u32),
+    /// The grain with the floor of the judgement before that, scaled to the same count; negative before there were two.
+    #[serde(default = "unknown")]
+    pub(crate) scaled: f32,
     /// Grain without the floor at half the count (two steps before); negative before it is known.
     pub at_half: f32,
     /// The same one step before, on its way there.
     pub(crate) one_before: f32,
     pub(crate) last: f32,
+    /// Grain without the floor when there were [`EARLY`] samples per half; negative before that.
+    #[serde(default = "unknown")]
+    pub early: f32,
+}
+
+/// A step of the ladder, in samples per half, whose grain is remembered: what blocks say of themselves there is compared with
+/// what they turned out to be.
+pub const EARLY: u32 = 8;
+
+fn unknown() -> f32 {
+    -1.0
 }
 
 impl BlockCount {
@@ -51,26 +70,33 @@ impl BlockCount {
             running,
             settled: false,
             grain: -1.0,
-            before: (f32::INFINITY, 0),
+            before: (-1.0, 0),
+            scaled: unknown(),
             at_half: -1.0,
             one_before: -1.0,
             last: -1.0,
+            early: unknown(),
         }
     }
 }
 
 impl BlockCount {
+    /// Samples per half when the grain was judged last: sampling may have been interrupted since.
+    pub fn judged(&self) -> u32 {
+        if self.before.1 > 0 { self.before.1 } else { self.n }
+    }
+
+    /// It is to be judged at the step `n`: it may have been judged there before, in a render that goes on from an earlier one.
+    pub(crate) fn is_due(&self, n: u32) -> bool {
+        self.running && self.n == n && self.before.1 != n
+    }
+
     /// Takes the block up again under limits that may be others than those that stopped it.
     pub(crate) fn reopen(&mut self, least: u32, most: u32, threshold: f64, adaptive: bool) {
-        let steps = ladder(self.n.max(1));
-        let previous = steps.iter().rev().nth(1).copied().unwrap_or(1);
-        let scaled = self.one_before as f64 * (previous as f64 / self.n.max(1) as f64).sqrt();
         self.settled = self.n >= least
-            && self.grain >= 0.0
             && self.before.1 == self.n
             && self.before.0 as f64 <= threshold
-            && self.one_before >= 0.0
-            && scaled <= threshold;
+            && (0.0..=threshold).contains(&(self.scaled as f64));
         self.running = self.n < most && !(adaptive && self.settled);
     }
 }
@@ -78,10 +104,20 @@ impl BlockCount {
 /// Variance per sample of each block of a superblock, at least half the mean of all of them; `pixels` weighs the blocks.
 /// Blocks without samples count as nothing.
 pub fn floored_variances(blocks: &[BlockCount], pixels: &[u32]) -> Vec<f64> {
-    let variance = |b: &BlockCount| (b.grain as f64).powi(2) * b.n as f64;
+    floored(blocks.iter().map(|b| (b.grain as f64).powi(2) * b.judged() as f64).collect(), pixels)
+}
+
+/// The same as the blocks looked at [`EARLY`] samples per half; none if one of them has not been there.
+pub fn early_variances(blocks: &[BlockCount], pixels: &[u32]) -> Option<Vec<f64>> {
+    let known = blocks.iter().all(|b| b.early >= 0.0);
+    known.then(|| floored(blocks.iter().map(|b| (b.early as f64).powi(2) * EARLY as f64).collect(), pixels))
+}
+
+fn floored(mut variances: Vec<f64>, pixels: &[u32]) -> Vec<f64> {
     let total: u32 = pixels.iter().sum();
-    let mean = blocks.iter().zip(pixels).map(|(b, p)| variance(b) * *p as f64).sum::<f64>() / total.max(1) as f64;
-    blocks.iter().map(|b| variance(b).max(0.5 * mean)).collect()
+    let mean = variances.iter().zip(pixels).map(|(v, p)| v * *p as f64).sum::<f64>() / total.max(1) as f64;
+    variances.iter_mut().for_each(|v| *v = v.max(0.5 * mean));
+    variances
 }
 
 /// Decides for all blocks of a superblock after they have reached `n` samples per half.
@@ -94,76 +130,30 @@ pub(crate) fn decide(
     threshold: f64,
     adaptive: bool,
 ) {
-    let variances = floored_variances(blocks, pixels);
+    // Grain has just been judged where blocks are at `n`.
+    let count = |b: &BlockCount| if b.is_due(n) { n } else { b.judged() };
+    let variances = floored(blocks.iter().map(|b| (b.grain as f64).powi(2) * count(b) as f64).collect(), pixels);
     // Blocks that are ahead, in a render that goes on from an earlier one, have their turn later.
-    for (b, variance) in blocks.iter_mut().zip(variances).filter(|(b, _)| b.running && b.n == n) {
+    for (b, variance) in blocks.iter_mut().zip(variances).filter(|(b, _)| b.is_due(n)) {
         let floored = (variance / n as f64).sqrt();
+        if b.before.1 > 0 {
+            b.scaled = (b.before.0 as f64 * (b.before.1 as f64 / n as f64).sqrt()) as f32;
+        }
         if n >= least {
-            let scaled = b.before.0 as f64 * (b.before.1 as f64 / n as f64).sqrt();
-            b.settled = floored <= threshold && scaled <= threshold;
+            b.settled = floored as f32 as f64 <= threshold && (0.0..=threshold).contains(&(b.scaled as f64));
             b.running = n < most && !(adaptive && b.settled);
         }
-        b.before = (floored as f32, n);
-        (b.at_half, b.one_before, b.last) = (b.one_before, b.last, b.grain);
-    }
-}
-
-/// How the displayed variance per sample grows with the count, as a natural logarithm per doubling, pooled over blocks that
-/// are weighed by their pixels. It is 0 where the error falls with the square root of the count. It is above 0 where halves
-/// with few samples are clipped by the display or have not met rare bright light yet: there the grain falls more slowly.
-pub fn growth<'a>(blocks: impl Iterator<Item = (&'a BlockCount, u64)>) -> f64 {
-    let (mut now, mut half) = (0.0f64, 0.0f64);
-    for (b, pixels) in blocks {
-        // Both steps must be on the ladder: the last one may not be.
-        if b.at_half >= 0.0
-            && b.grain >= 0.0
-            && (b.n.is_power_of_two() || (b.n % 3 == 0 && (b.n / 3).is_power_of_two()))
-        {
-            now += (b.grain as f64).powi(2) * pixels as f64;
-            half += 0.5 * (b.at_half as f64).powi(2) * pixels as f64;
+        if n == EARLY {
+            b.early = b.grain;
         }
+        (b.at_half, b.one_before) = match b.before.1 {
+            // Steps between the powers of two may be left out, and the first ones.
+            half if 2 * half == n && n > 2 => (b.last, -1.0),
+            step if step == previous(n) => (b.one_before, b.last),
+            _ => (-1.0, -1.0),
+        };
+        (b.before, b.last) = ((floored as f32, n), b.grain);
     }
-    if half > 0.0 && now > 0.0 { (now / half).ln().clamp(0.0, 0.7) } else { 0.0 }
-}
-
-/// The growth fades by this factor with each doubling; from test renders, which lie between 0.4 and 1.
-const FADE: f64 = 0.65;
-
-/// The logarithm by which the variance per sample is expected to have grown between two counts.
-fn grown(growth: f64, from: f64, to: f64) -> f64 {
-    let octaves = (to / from).log2();
-    if octaves <= 0.0 { growth * octaves } else { growth * FADE * (1.0 - FADE.powf(octaves)) / (1.0 - FADE) }
-}
-
-/// The grain that is expected at `to` samples where `grain` was measured at `from`.
-pub fn grain_at(grain: f64, from: f64, to: f64, growth: f64) -> f64 {
-    grain * (from / to * grown(growth, from, to).exp()).sqrt()
-}
-
-/// The count per half at which the rule is expected to stop a block whose grain was measured as `grain` at `n` samples per
-/// half (with the floor of its superblock): averaged over the scatter of the estimate (about 15 % for 64 pixels), on the
-/// actual ladder.
-pub fn expected_samples(grain: f64, n: u32, growth: f64, least: u32, most: u32, threshold: f64) -> f64 {
-    const SCATTER: f64 = 0.15;
-    let (mut alive, mut expected) = (1.0, 0.0);
-    for k in ladder(most) {
-        if k == most {
-            break;
-        }
-        if k >= least {
-            // Both conditions scatter nearly independently about the same expected value.
-            let at = grain_at(grain, n as f64, k as f64, growth);
-            let pass = normal_below((threshold / at.max(1e-12)).ln() / SCATTER).powi(2);
-            expected += alive * pass * k as f64;
-            alive *= 1.0 - pass;
-        }
-    }
-    expected + alive * most as f64
-}
-
-/// The normal distribution function, by the logistic approximation of Bowling et al. (2009); error below 2·10⁻⁴.
-fn normal_below(z: f64) -> f64 {
-    1.0 / (1.0 + (-(0.07056 * z.powi(3) + 1.5976 * z)).exp())
 }
 
 #[cfg(test)]
@@ -197,14 +187,5 @@ mod tests {
         let mut at_most = vec![block(0.05, 64), block(0.05, 64)];
         decide(&mut at_most, &[64, 64], 64, 8, 64, 0.01, true);
         assert!(at_most.iter().all(|b| !b.running && !b.settled));
-    }
-
-    /// Without scatter the ideal count is n·(G/t)²; the rule stops at or somewhat above it.
-    #[test]
-    fn expected_count_follows_the_square_law() {
-        let e = expected_samples(0.04, 16, 0.0, 8, 4096, 0.01);
-        assert!(e > 256.0 && e < 256.0 * 1.6, "{e}");
-        assert_eq!(expected_samples(1.0, 16, 0.0, 8, 64, 0.001).round(), 64.0);
-        assert_eq!(expected_samples(1e-6, 16, 0.0, 8, 64, 0.01).round(), 8.0);
     }
 }

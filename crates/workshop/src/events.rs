@@ -36,6 +36,8 @@ pub enum Event {
         #[ts(type = "number")]
         id: i64,
         progress: Progress,
+        /// Seconds of render time after which it is expected to end.
+        ends_after: Option<f64>,
     },
     /// The queue changed.
     Finals,

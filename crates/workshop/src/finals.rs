@@ -1,47 +1,201 @@
 //! Finals: a queue on a thread of its own. Whole frames only, at the shot's own tuning. A final yields while a test runs;
 //! that time does not count. Its state is put away now and then, and it goes on from there after a restart.
 
-use crate::forecasts::denoise_figure;
-use crate::saved::{remove_render, save_render};
-use crate::testing::{idle, write_small};
-use crate::{Event, FileView, FinalReport, FinalState, FinalView, Workshop, json, lock, parse};
-use fault::{Code, Fault, panic_text};
+mod checks;
+mod series;
+mod work;
+
+pub use checks::Check;
+pub use series::Series;
+
+use crate::{Event, FileView, FinalState, FinalView, Workshop, json, lock, parse};
+use fault::{Code, Fault};
+use picture::Region;
+use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
-use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
-use std::time::{Duration, Instant};
-use store::FinalRow;
-use tracer::deliver::{self, Delivered};
-use tracer::{Description, Limits, Phase, Progress, Render, RenderReport, clean_up_of};
+use std::time::Duration;
+use store::{FinalRow, NewFinalRow};
+use tracer::{Description, Limits, Progress};
+use ts_rs::TS;
 
-/// Least time between two checkpoints; they also keep below a thirtieth of the time.
-const CHECKPOINT: Duration = Duration::from_secs(20);
-const BEAT: Duration = Duration::from_millis(250);
+/// What a final holds when it cannot hold both.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, TS)]
+#[serde(rename_all = "snake_case")]
+pub enum Policy {
+    /// It renders to the threshold, however long that takes.
+    #[default]
+    Cleanness,
+    /// It ends within the budget; what is left is spent where grain is worst.
+    Time,
+}
+
+impl Policy {
+    fn name(self) -> &'static str {
+        match self {
+            Policy::Cleanness => "cleanness",
+            Policy::Time => "time",
+        }
+    }
+
+    fn named(name: &str) -> Policy {
+        if name == "time" { Policy::Time } else { Policy::Cleanness }
+    }
+}
+
+/// What is ordered: the shot's camera, a set of cameras, or a series.
+#[derive(Debug, Clone, Default, Deserialize, TS)]
+#[ts(optional_fields)]
+pub struct NewFinal {
+    #[serde(default)]
+    #[ts(as = "Option<Policy>", optional)]
+    pub policy: Policy,
+    /// By name; the shot's own without.
+    #[serde(default)]
+    #[ts(type = "string[]", optional)]
+    pub cameras: Vec<String>,
+    /// The cameras are stations of a move.
+    pub series: Option<Series>,
+}
+
+/// More samples for a spot of a frame that has been delivered.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, TS)]
+#[ts(optional_fields)]
+pub struct TopUp {
+    pub region: Region,
+    /// Grain to go on to.
+    pub threshold: Option<f64>,
+    /// Or seconds to go on for.
+    pub seconds: Option<f64>,
+}
+
+/// What a final is beyond its description.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub(crate) struct Task {
+    /// Number of the frame in a series.
+    #[serde(default)]
+    pub number: Option<u32>,
+    #[serde(default)]
+    pub padding: u32,
+    #[serde(default)]
+    pub top_up: Option<TopUp>,
+}
+
+/// What is to become of the final that is being rendered.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Wish {
+    Go,
+    Cancel,
+    Pause,
+}
+
+/// The final that is being rendered.
+pub(crate) struct AtWork {
+    id: i64,
+    wish: Mutex<Wish>,
+    /// Ends the present step.
+    brake: AtomicBool,
+}
+
+impl AtWork {
+    fn wish(&self) -> Wish {
+        *lock(&self.wish)
+    }
+}
 
 /// What is known about the queue beyond its rows.
 #[derive(Default)]
 pub(crate) struct Desk {
-    progress: Mutex<HashMap<i64, Progress>>,
+    /// Progress with the seconds after which the final is expected to end in all.
+    progress: Mutex<HashMap<i64, (Progress, Option<f64>)>>,
     yielding: AtomicBool,
-    /// Set for the final that is being rendered when it is to end.
-    cancel: Mutex<Option<(i64, Arc<AtomicBool>)>>,
+    at_work: Mutex<Option<Arc<AtWork>>>,
+}
+
+/// Where a final goes in the queue.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, TS)]
+#[serde(rename_all = "snake_case")]
+pub enum Turn {
+    First,
+    Sooner,
+    Later,
+}
+
+/// What came of an order.
+#[derive(Debug, Clone, Serialize, TS)]
+pub struct Ordered {
+    pub finals: Vec<FinalView>,
+    /// Frames that are whole already, by number.
+    pub skipped: Vec<u32>,
 }
 
 impl Workshop {
-    /// Puts the whole frame of a shot into the queue, at its tuning as it is now.
-    pub fn add_final(&self, shot: i64) -> Result<FinalView, Fault> {
+    /// Puts whole frames of a shot into the queue, at its tuning as it is now.
+    pub fn add_finals(&self, shot: i64, new: &NewFinal) -> Result<Ordered, Fault> {
         let row = self.0.store.shot(shot)?;
-        let d = self.description(shot, None)?;
-        let forecast = self.best_forecast(shot, &d.tuning)?;
-        let brief = forecast.map(|(f, ..)| json(&f.brief())).transpose()?;
-        let id = self.0.store.add_final(shot, row.budget, &json(&d)?, brief.as_deref())?;
+        let own = self.description(shot, None)?;
+        let frames = series::frames(&own, new)?;
+        let scene = self.import_report(&own.scene)?;
+        for (d, _) in &frames {
+            d.check()?;
+            let known = |name: &String| scene.cameras.contains(name);
+            if !known(&d.camera) || d.edits.camera_move.as_ref().is_some_and(|m| !known(&m.to)) {
+                return Err(Fault::new(
+                    Code::NotFound,
+                    format!("there is no camera \"{}\"", d.camera),
+                    "cameras",
+                    format!("choose among: {}", scene.cameras.join(", ")),
+                ));
+            }
+        }
+        let forecast = self.best_forecast(shot, &own.tuning)?.map(|(f, ..)| json(&f)).transpose()?;
+        let (mut ids, mut skipped) = (Vec::new(), Vec::new());
+        for (d, task) in frames {
+            if let Some(number) = task.number
+                && self.is_whole(&d)?
+            {
+                skipped.push(number);
+                continue;
+            }
+            ids.push(self.0.store.add_final(&NewFinalRow {
+                shot,
+                budget: row.budget,
+                policy: new.policy.name(),
+                description: &json(&d)?,
+                forecast: forecast.as_deref(),
+                task: &json(&task)?,
+            })?);
+        }
         self.0.events.tell(Event::Finals);
         self.wake();
-        self.final_view(self.0.store.one_final(id)?)
+        let view = |id| self.final_view(self.0.store.one_final(id)?);
+        Ok(Ordered { finals: ids.into_iter().map(view).collect::<Result<_, _>>()?, skipped })
     }
 
+    /// The whole frame of the shot's camera, held to its cleanness.
+    pub fn add_final(&self, shot: i64) -> Result<FinalView, Fault> {
+        let mut ordered = self.add_finals(shot, &NewFinal::default())?;
+        ordered.finals.pop().ok_or_else(|| Fault::internal("nothing was ordered", "finals"))
+    }
+
+    /// A final of this description has been delivered, and its files are there as they were written.
+    fn is_whole(&self, d: &Description) -> Result<bool, Fault> {
+        for row in self.0.store.finals()?.iter().filter(|r| r.state == "delivered") {
+            if parse::<Description>(&row.description, "final")? == *d {
+                let files: Vec<FileView> = parse(&row.files, "files")?;
+                let folder = self.0.store.final_folder(row.id);
+                let there = |f: &FileView| std::fs::metadata(folder.join(&f.name)).is_ok_and(|m| m.len() == f.bytes);
+                if !files.is_empty() && files.iter().all(there) {
+                    return Ok(true);
+                }
+            }
+        }
+        Ok(false)
+    }
+
+    /// In the order of the queue.
     pub fn finals(&self) -> Result<Vec<FinalView>, Fault> {
         let rows = self.0.store.finals()?;
         rows.into_iter().map(|r| self.final_view(r)).collect()
@@ -51,14 +205,11 @@ impl Workshop {
     pub fn remove_final(&self, id: i64) -> Result<(), Fault> {
         let row = self.0.store.one_final(id)?;
         match row.state.as_str() {
-            "waiting" => self.0.store.end_final(id, "cancelled", None, "[]", None)?,
-            "running" => {
-                if let Some((running, cancel)) = &*lock(&self.0.finals.cancel)
-                    && *running == id
-                {
-                    cancel.store(true, Ordering::Release);
-                }
+            "waiting" | "paused" => {
+                self.0.store.end_final(id, "cancelled", None, "[]", None)?;
+                work::remove_working_state(&self.0.store.final_folder(id));
             }
+            "running" => self.ask_of_final(id, Wish::Cancel),
             _ => self.0.store.delete_final(id)?,
         }
         self.0.events.tell(Event::Finals);
@@ -66,16 +217,119 @@ impl Workshop {
         Ok(())
     }
 
+    /// Lets a final wait until it is resumed; what it has rendered is kept.
+    pub fn pause_final(&self, id: i64) -> Result<(), Fault> {
+        match self.0.store.one_final(id)?.state.as_str() {
+            "waiting" => self.0.store.set_final_state(id, "paused")?,
+            "running" => self.ask_of_final(id, Wish::Pause),
+            _ => return Err(not_in_queue(id)),
+        }
+        self.0.events.tell(Event::Finals);
+        Ok(())
+    }
+
+    pub fn resume_final(&self, id: i64) -> Result<(), Fault> {
+        if self.0.store.one_final(id)?.state != "paused" {
+            return Err(not_in_queue(id));
+        }
+        self.0.store.set_final_state(id, "waiting")?;
+        self.0.events.tell(Event::Finals);
+        self.wake();
+        Ok(())
+    }
+
+    /// Changes the order of the queue. The final that is being rendered makes way for one that is put first.
+    pub fn move_final(&self, id: i64, turn: Turn) -> Result<(), Fault> {
+        let open = |r: &FinalRow| matches!(r.state.as_str(), "waiting" | "running" | "paused");
+        let queue: Vec<FinalRow> = self.0.store.finals()?.into_iter().filter(open).collect();
+        let at = queue.iter().position(|r| r.id == id).ok_or_else(|| not_in_queue(id))?;
+        let place = |i: usize| queue[i].place;
+        let to = match turn {
+            Turn::First => place(0) - 1.0,
+            Turn::Sooner if at == 0 => return Ok(()),
+            Turn::Sooner => {
+                if at > 1 {
+                    0.5 * (place(at - 1) + place(at - 2))
+                } else {
+                    place(0) - 1.0
+                }
+            }
+            Turn::Later if at + 1 == queue.len() => return Ok(()),
+            Turn::Later => {
+                if at + 2 < queue.len() {
+                    0.5 * (place(at + 1) + place(at + 2))
+                } else {
+                    place(at + 1) + 1.0
+                }
+            }
+        };
+        self.0.store.set_final_place(id, to)?;
+        self.0.events.tell(Event::Finals);
+        self.brake_finals();
+        Ok(())
+    }
+
+    /// More samples for a spot of a delivered frame; its files are written anew.
+    pub fn top_up(&self, id: i64, top_up: &TopUp) -> Result<FinalView, Fault> {
+        let row = self.0.store.one_final(id)?;
+        let d: Description = parse(&row.description, "final")?;
+        top_up.region.check(d.frame())?;
+        let place = format!("final {id}");
+        if row.state != "delivered" || !work::has_film(&self.0.store.final_folder(id)) {
+            return Err(Fault::new(
+                Code::Unsupported,
+                "the samples of this final are not kept any more",
+                place,
+                "render it again: samples of the last five finals are kept",
+            ));
+        }
+        let fine = |x: Option<f64>, least: f64, most: f64| x.is_none_or(|x| (least..=most).contains(&x));
+        if top_up.threshold.is_some() == top_up.seconds.is_some()
+            || !fine(top_up.threshold, 1e-4, 1.0)
+            || !fine(top_up.seconds, 1.0, 1e6)
+        {
+            return Err(Fault::new(
+                Code::OutOfRange,
+                "a top-up goes on to a threshold or for some time",
+                "top up",
+                "give a threshold of 0.01 to 100 % or at least one second",
+            ));
+        }
+        let task = Task { top_up: Some(*top_up), ..parse(&row.task, "task")? };
+        self.0.store.reopen_final(id, &json(&task)?)?;
+        self.0.events.tell(Event::Finals);
+        self.wake();
+        self.final_view(self.0.store.one_final(id)?)
+    }
+
+    fn ask_of_final(&self, id: i64, wish: Wish) {
+        if let Some(job) = lock(&self.0.finals.at_work).as_ref().filter(|j| j.id == id) {
+            *lock(&job.wish) = wish;
+            job.brake.store(true, Ordering::Release);
+        }
+    }
+
+    /// Ends the present step of the final at work, so that it looks about itself.
+    pub(crate) fn brake_finals(&self) {
+        if let Some(job) = lock(&self.0.finals.at_work).as_ref() {
+            job.brake.store(true, Ordering::Release);
+        }
+    }
+
     fn final_view(&self, row: FinalRow) -> Result<FinalView, Fault> {
         let d: Description = parse(&row.description, "final")?;
+        let task: Task = parse(&row.task, "task")?;
         let state = match row.state.as_str() {
             "waiting" => FinalState::Waiting,
             "running" => FinalState::Running,
+            "paused" => FinalState::Paused,
             "delivered" => FinalState::Delivered,
             "cancelled" => FinalState::Cancelled,
             _ => FinalState::Failed,
         };
         let running = state == FinalState::Running;
+        let (progress, ends_after) =
+            running.then(|| lock(&self.0.finals.progress).get(&row.id).cloned()).flatten().unzip();
         Ok(FinalView {
             id: row.id,
             shot: row.shot,
@@ -84,11 +338,16 @@ impl Workshop {
             frame: d.frame(),
             threshold: Limits::of(&d.tuning).threshold,
             state,
+            policy: Policy::named(&row.policy),
+            number: task.number,
+            top_up: task.top_up.filter(|_| state != FinalState::Delivered),
+            can_top_up: state == FinalState::Delivered && work::has_film(&self.0.store.final_folder(row.id)),
             budget: row.budget,
-            forecast: row.forecast.as_deref().map(|t| parse(t, "forecast")).transpose()?,
-            report: row.report.as_deref().map(|t| parse(t, "report")).transpose()?,
+            forecast: row.forecast.as_deref().and_then(|t| parse(t, "forecast").ok()),
+            report: row.report.as_deref().and_then(|t| parse(t, "report").ok()),
             files: parse(&row.files, "files")?,
-            progress: running.then(|| lock(&self.0.finals.progress).get(&row.id).cloned()).flatten(),
+            progress,
+            ends_after: ends_after.flatten(),
             yielding: running && self.0.finals.yielding.load(Ordering::Relaxed),
             fault: row.fault.as_deref().map(|t| parse(t, "fault")).transpose()?,
             made: row.made,
@@ -99,7 +358,7 @@ impl Workshop {
     /// Path of a delivered file; only names that the final itself has written are known.
     pub fn final_file(&self, id: i64, name: &str) -> Result<PathBuf, Fault> {
         let files: Vec<FileView> = parse(&self.0.store.one_final(id)?.files, "files")?;
-        let known = files.iter().any(|f| f.name == name) || name == "thumb.png";
+        let known = files.iter().any(|f| f.name == name) || ["thumb.png", work::REPORT].contains(&name);
         if !known {
             return Err(Fault::new(Code::NotFound, "this final has no such file", name, "choose one from its list"));
         }
@@ -136,131 +395,8 @@ impl Workshop {
         }
         Ok(())
     }
-
-    fn work_final(&self, row: &FinalRow) {
-        let cancel = Arc::new(AtomicBool::new(false));
-        *lock(&self.0.finals.cancel) = Some((row.id, cancel.clone()));
-        let _ = self.0.store.set_final_state(row.id, "running");
-        self.0.events.tell(Event::Finals);
-        let done = catch_unwind(AssertUnwindSafe(|| self.render_final(row, &cancel)))
-            .unwrap_or_else(|p| Err(Fault::internal(panic_text(&*p), format!("final {}", row.id))));
-        let stored = match done {
-            Ok(Some((report, files))) => json(&report)
-                .and_then(|report| self.0.store.end_final(row.id, "delivered", Some(&report), &json(&files)?, None)),
-            Ok(None) => self.0.store.end_final(row.id, "cancelled", None, "[]", None),
-            Err(f) => json(&f).and_then(|f| self.0.store.end_final(row.id, "failed", None, "[]", Some(&f))),
-        };
-        if let Err(f) = stored {
-            eprintln!("{f}");
-        }
-        *lock(&self.0.finals.cancel) = None;
-        lock(&self.0.finals.progress).remove(&row.id);
-        self.0.events.tell(Event::Finals);
-    }
-
-    fn tell_final(&self, id: i64, progress: Progress) {
-        lock(&self.0.finals.progress).insert(id, progress.clone());
-        self.0.events.tell(Event::Final { id, progress });
-    }
-
-    /// Waits while a test runs; how long that was.
-    fn give_way(&self, cancel: &AtomicBool) -> Duration {
-        let start = Instant::now();
-        if !self.test_is_running() {
-            return Duration::ZERO;
-        }
-        self.0.finals.yielding.store(true, Ordering::Relaxed);
-        self.0.events.tell(Event::Finals);
-        while self.test_is_running() && !cancel.load(Ordering::Acquire) {
-            let guard = lock(&self.0.wake.0);
-            let _ = self.0.wake.1.wait_timeout(guard, Duration::from_millis(50));
-        }
-        self.0.finals.yielding.store(false, Ordering::Relaxed);
-        self.0.events.tell(Event::Finals);
-        start.elapsed()
-    }
-
-    /// None when it was cancelled.
-    fn render_final(&self, row: &FinalRow, cancel: &AtomicBool) -> Result<Option<(FinalReport, Vec<FileView>)>, Fault> {
-        let d: Description = parse(&row.description, "final")?;
-        let folder = self.0.store.final_folder(row.id);
-        std::fs::create_dir_all(&folder).map_err(|e| Fault::io(folder.display().to_string(), &e))?;
-        self.give_way(cancel);
-        let clock = Instant::now();
-        let stage = self.stage(&(d.scene.clone(), d.environment.clone()), &mut |p| self.tell_final(row.id, idle(p)))?;
-        let mut render = match self.load_render(&d, &folder) {
-            Ok(render) => render,
-            Err(_) => Render::new(stage, d.clone(), self.pool(), false)?,
-        };
-        let start = clock.elapsed().as_secs_f64();
-        self.0.store.set_machine("start", start.max(0.05))?;
-        let (mut told, mut saved, mut pause) = (Instant::now(), Instant::now(), CHECKPOINT);
-        loop {
-            self.give_way(cancel);
-            if cancel.load(Ordering::Acquire) {
-                return Ok(None);
-            }
-            let more = render.step(cancel);
-            if told.elapsed() > BEAT {
-                told = Instant::now();
-                self.tell_final(row.id, render.progress());
-            }
-            if !more {
-                break;
-            }
-            if saved.elapsed() > pause {
-                let began = Instant::now();
-                save_render(&render, &d, &folder)?;
-                saved = Instant::now();
-                pause = CHECKPOINT.max(began.elapsed() * 30);
-            }
-        }
-        let report: RenderReport = render.report();
-        let mut progress = render.progress();
-        progress.phase = Phase::Denoise;
-        self.tell_final(row.id, progress.clone());
-        let pixels = d.area().area() as f64;
-        let clock = Instant::now();
-        let plate = render.plate();
-        let delivered = self.0.screen.install(|| Delivered::of(&plate, &d));
-        let denoise = clock.elapsed().as_secs_f64();
-        if let Some(method) = clean_up_of(&d.tuning).denoises() {
-            self.0.store.set_machine(&denoise_figure(method), denoise / pixels)?;
-        }
-        progress.phase = Phase::Writing;
-        self.tell_final(row.id, progress);
-        let clock = Instant::now();
-        let base = file_base(&self.0.store.shot(row.shot)?.name, &d.camera, row.id);
-        let mut files = Vec::new();
-        for ending in ["png", "exr"] {
-            let name = format!("{base}.{ending}");
-            let path = folder.join(&name);
-            deliver::write(&path, &plate, &delivered, &d)?;
-            let bytes = std::fs::metadata(&path).map_err(|e| Fault::io(name.clone(), &e))?.len();
-            files.push(FileView { name, bytes });
-        }
-        write_small(
-            &folder.join("thumb.png"),
-            &delivered.picture,
-            (plate.region.width, plate.region.height),
-            &d.view(),
-        )?;
-        let writing = clock.elapsed().as_secs_f64();
-        self.0.store.set_machine("write_per_pixel", writing / pixels)?;
-        remove_render(&folder);
-        let sampling = report.seconds;
-        let clean = report.worst_block <= Limits::of(&d.tuning).threshold;
-        let total = start + sampling + denoise + writing;
-        Ok(Some((FinalReport { start, sampling, denoise, writing, total, render: report, clean }, files)))
-    }
 }
 
-/// `eyepiece-desk_desk-close_0007`: letters and digits only, so that it is a good file name everywhere.
-fn file_base(shot: &str, camera: &str, id: i64) -> String {
-    let slug = |s: &str| {
-        let words: Vec<String> =
-            s.split(|c: char| !c.is_alphanumeric()).filter(|w| !w.is_empty()).map(str::to_lowercase).collect();
-        words.join("-")
-    };
-    format!("{}_{}_{id:04}", slug(shot), slug(camera))
+fn not_in_queue(id: i64) -> Fault {
+    Fault::new(Code::Unsupported, "this final does not wait in the queue", format!("final {id}"), "reload the page")
 }

@@ -1,11 +1,12 @@
 //! The forecast of a shot's final, from its best test.
 
 use crate::saved::load_counts;
-use crate::{ForecastView, Workshop, lock, parse};
-use advice::{Brief, Forecast, Machine, Measured, forecast};
-use fault::Fault;
+use crate::{FitView, ForecastView, Workshop, lock, parse};
+use advice::{Brief, Forecast, Machine, Measured, Trust, Wanted, fit, forecast};
+use fault::{Code, Fault};
 use picture::Region;
 use picture::denoise::Method;
+use serde::Deserialize;
 use std::sync::Arc;
 use tracer::{Description, RenderReport, SavedCounts};
 use tuning::Tuning;
@@ -13,12 +14,25 @@ use tuning::Tuning;
 /// Tests that are looked at, newest first.
 const CANDIDATES: usize = 12;
 
+/// Finals whose forecasts are compared with what came, newest first.
+const HISTORY: usize = 30;
+
 /// A proof and its samples.
 pub(crate) type CountsKey = (i64, u64);
 
 /// Under which name the seconds a pixel of a denoiser are kept.
 pub(crate) fn denoise_figure(method: Method) -> String {
     format!("denoise_per_pixel.{}", method.name())
+}
+
+/// What of a final's report tells how its forecast has held.
+#[derive(Deserialize)]
+struct Came {
+    total: f64,
+    #[serde(default)]
+    before: f64,
+    #[serde(default)]
+    to_threshold: bool,
 }
 
 impl Workshop {
@@ -30,7 +44,28 @@ impl Workshop {
             start: get("start", m.start),
             denoise_per_pixel: Method::ALL.map(|k| get(&denoise_figure(k), m.denoise_per_pixel[k as usize])),
             write_per_pixel: get("write_per_pixel", m.write_per_pixel),
+            display_bytes: get("display_bytes", m.display_bytes),
+            linear_bytes: get("linear_bytes", m.linear_bytes),
+            trust: self.trust(),
         }
+    }
+
+    /// How the forecasts of finals have held on this machine: of those that rendered to their threshold.
+    fn trust(&self) -> Trust {
+        let mut ratios = Vec::new();
+        for row in self.0.store.finals().unwrap_or_default().iter().rev().filter(|r| r.state == "delivered") {
+            let (Some(told), Some(came)) = (&row.forecast, &row.report) else { continue };
+            let (Ok(told), Ok(came)) = (parse::<Brief>(told, "forecast"), parse::<Came>(came, "report")) else {
+                continue;
+            };
+            if came.to_threshold && told.seconds > 0.0 {
+                ratios.push((came.total + came.before) / told.seconds * told.factor);
+            }
+            if ratios.len() == HISTORY {
+                break;
+            }
+        }
+        Trust::from(&ratios)
     }
 
     /// Forecast of the whole frame at the shot's tuning; none before a test of its scene and camera has ended.
@@ -70,41 +105,93 @@ impl Workshop {
         Some(read)
     }
 
-    /// The test with the fewest knobs that need a new one, then whole frames before regions, then the larger, then the newer.
+    /// Tests of the shot's scene and camera that can be forecast from, newest first.
+    fn tests(&self, shot: i64) -> Result<Vec<Tested>, Fault> {
+        let row = self.0.store.shot(shot)?;
+        let mut out = Vec::new();
+        let ended = |p: &store::ProofRow| p.state != "running" && p.kind != "picture";
+        for p in self.0.store.proofs(shot)?.into_iter().filter(ended).take(CANDIDATES) {
+            let description: Description = parse(&p.description, "proof")?;
+            let same = description.scene == row.scene
+                && description.camera == row.camera
+                && description.environment == row.environment;
+            let Some(report) = p.report.as_ref().filter(|_| same) else { continue };
+            let report: RenderReport = parse(report, "report")?;
+            let Some(counts) = self.counts(p.id, report.samples) else { continue };
+            out.push(Tested { proof: p.id, number: p.number, description, counts, report });
+        }
+        Ok(out)
+    }
+
+    /// The test with the fewest knobs that need a new one, then the one that is surest, then the newer.
     fn best_of(
         &self,
         shot: i64,
         tuning: &Tuning,
         region: Option<Region>,
     ) -> Result<Option<(Forecast, i64, i64)>, Fault> {
-        let row = self.0.store.shot(shot)?;
+        let tests = self.tests(shot)?;
+        Ok(self.best_among(&tests, tuning, region).map(|(f, i)| (f, tests[i].proof, tests[i].number)))
+    }
+
+    fn best_among(&self, tests: &[Tested], tuning: &Tuning, region: Option<Region>) -> Option<(Forecast, usize)> {
         let machine = self.machine();
-        let mut best: Option<(Forecast, i64, i64)> = None;
-        for p in self
-            .0
-            .store
-            .proofs(shot)?
-            .into_iter()
-            .filter(|p| p.state != "running" && p.kind != "picture")
-            .take(CANDIDATES)
-        {
-            let d: Description = parse(&p.description, "proof")?;
-            if d.scene != row.scene || d.camera != row.camera || d.environment != row.environment {
-                continue;
-            }
-            let Some(report) = &p.report else { continue };
-            let report: RenderReport = parse(report, "report")?;
-            let Some(counts) = self.counts(p.id, report.samples) else { continue };
-            let Some(f) =
-                forecast(Measured { description: &d, counts: &counts, report: &report }, tuning, region, &machine)
-            else {
-                continue;
-            };
-            let rank = |f: &Forecast| (f.needs_test.len(), !f.measured, (-1e4 * f.seen) as i64);
-            if best.as_ref().is_none_or(|(b, ..)| rank(&f) < rank(b)) {
-                best = Some((f, p.id, p.number));
-            }
+        let rank = |f: &Forecast| (f.needs_test.len(), (1e3 * (f.high - f.low) / f.seconds) as i64);
+        let of = |(i, t): (usize, &Tested)| Some((forecast(t.measured(), tuning, region, &machine)?, i));
+        tests.iter().enumerate().filter_map(of).min_by_key(|(f, _)| rank(f))
+    }
+
+    /// What fits the shot to a budget of seconds, to a threshold, or to what a proof shows; none before a test has ended.
+    pub fn fit(&self, shot: i64, wanted: &Wanted) -> Result<Option<FitView>, Fault> {
+        let row = self.0.store.shot(shot)?;
+        let tuning = self.tuning(shot)?;
+        let seconds = wanted.seconds.unwrap_or(row.budget);
+        if !(seconds.is_finite() && seconds > 0.0) || wanted.threshold.is_some_and(|t| !(0.0001..=1.0).contains(&t)) {
+            return Err(Fault::new(
+                Code::OutOfRange,
+                "a fit needs a budget above 0 or a threshold of 0.01 to 100 %",
+                "fit",
+                "give minutes or a threshold in that range",
+            ));
         }
-        Ok(best)
+        let threshold = match wanted.proof {
+            Some(proof) => Some(self.clean_enough(proof)?),
+            None => wanted.threshold,
+        };
+        let tests = self.tests(shot)?;
+        let Some((_, i)) = self.best_among(&tests, &tuning, None) else { return Ok(None) };
+        let t = &tests[i];
+        let trials = self.pilot_for(shot, &t.description)?;
+        let fit = fit(t.measured(), trials.as_ref(), &tuning, &self.machine(), seconds, threshold, &wanted.without);
+        Ok(fit.map(|fit| FitView { fit, proof: t.proof, proof_number: t.number }))
+    }
+
+    /// The grain that 95 % of a proof's blocks do not exceed, as the proof was judged.
+    fn clean_enough(&self, proof: i64) -> Result<f64, Fault> {
+        let (_, report) = self.measured(proof)?;
+        let counts = report.and_then(|r| self.counts(proof, r.samples));
+        let counts = counts.ok_or_else(|| {
+            let remedy = "choose a test that was rendered here and has ended";
+            Fault::new(Code::Unsupported, "this proof has no grain of its own", format!("proof {proof}"), remedy)
+        })?;
+        let known = counts.tiles.iter().flat_map(|(_, blocks)| blocks).filter(|b| b.n > 0 && b.grain >= 0.0);
+        let mut grain: Vec<f32> = known.map(|b| b.grain).collect();
+        grain.sort_by(f32::total_cmp);
+        Ok(grain.get(grain.len() * 19 / 20).map_or(0.02, |g| *g as f64).clamp(0.0005, 1.0))
+    }
+}
+
+/// A test with all that forecasts need.
+struct Tested {
+    proof: i64,
+    number: i64,
+    description: Description,
+    counts: Arc<SavedCounts>,
+    report: RenderReport,
+}
+
+impl Tested {
+    fn measured(&self) -> Measured<'_> {
+        Measured { description: &self.description, counts: &self.counts, report: &self.report }
     }
 }

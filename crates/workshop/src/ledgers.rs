@@ -279,7 +279,7 @@ impl Workshop {
     }
 
     /// The newest pilot of the picture that a description shows, whatever its splits and counts.
-    fn pilot_for(&self, shot: i64, d: &Description) -> Result<Option<Pilot>, Fault> {
+    pub(crate) fn pilot_for(&self, shot: i64, d: &Description) -> Result<Option<Pilot>, Fault> {
         for row in self.0.store.advice(shot)?.iter().filter(|r| r.state == "pilot") {
             let record: PilotRecord = parse(&row.advice, "pilot")?;
             if alike(&record.description, d) {
@@ -291,7 +291,7 @@ impl Workshop {
 
     /// Renders short trials of a proof's part, small, under the shot's tuning: as it is, with three times the rays of each kind, with other
     /// roulette. They stand in the sheet while they render and go when all have ended; what they tell stays.
-    pub fn start_pilot(&self, proof: i64) -> Result<(), Fault> {
+    pub fn start_trials(&self, proof: i64) -> Result<(), Fault> {
         let p = self.ended_proof(proof)?;
         let shot = p.row.shot;
         let mut d = self.description(shot, p.description.region)?;

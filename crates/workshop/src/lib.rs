@@ -3,6 +3,7 @@
 //! One test renders at a time; starting another ends it. Finals run one after the other on a thread of their own and yield
 //! while a test runs. Everything that happens is told to listeners as an [`Event`].
 
+mod archive;
 mod circumstances;
 mod cleaning;
 mod comparing;
@@ -24,9 +25,11 @@ mod tarnfell;
 mod testing;
 mod views;
 
+pub use archive::{PresetExport, ProofExport, ShotExport};
 pub use circumstances::{Circumstances, PhaseTime};
 pub use cleaning::{CleanUpView, ProfileView, Softened};
 pub use events::Event;
+pub use finals::{Check, NewFinal, Ordered, Policy, Series, TopUp, Turn};
 pub use pictures::{Layer, Look, PixelReadout, Shown};
 pub use tarnfell::DemoSize;
 pub use views::*;
@@ -99,6 +102,10 @@ pub(crate) struct Inner {
 impl Workshop {
     /// Opens the data folder and takes up finals that were interrupted.
     pub fn open(data: &Path) -> Result<Workshop, Fault> {
+        Workshop::open_with(data, Patience::default())
+    }
+
+    pub fn open_with(data: &Path, patience: Patience) -> Result<Workshop, Fault> {
         let store = Store::open(data)?;
         let _ = std::fs::remove_dir_all(store.incoming());
         std::fs::create_dir_all(store.incoming()).map_err(|e| Fault::io(data.display().to_string(), &e))?;
@@ -111,7 +118,7 @@ impl Workshop {
             test: Mutex::default(),
             writing: Mutex::default(),
             unsaved: Mutex::default(),
-            patience: Mutex::default(),
+            patience: Mutex::new(patience),
             glancing: Mutex::default(),
             taking: Mutex::default(),
             counts: Mutex::default(),

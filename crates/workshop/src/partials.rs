@@ -202,7 +202,7 @@ impl Workshop {
     }
 }
 
-fn row_of(p: &Partial, shipped: bool) -> Result<PartialRow, Fault> {
+pub(crate) fn row_of(p: &Partial, shipped: bool) -> Result<PartialRow, Fault> {
     let (name, note) = (p.name.clone(), p.note.clone());
     Ok(PartialRow { id: 0, kind: word(p.kind).into(), name, note, chosen: json(&p.values)?, shipped })
 }

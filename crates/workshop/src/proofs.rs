@@ -92,6 +92,10 @@ impl Workshop {
         if row.kind == "reference" {
             view.kind = ProofKind::Reference;
         }
+        if row.kind == "pilot" {
+            view.kind = ProofKind::Pilot;
+            view.marks.push("a pilot: squares all over the frame, the rest is not rendered".into());
+        }
         view.circumstances = row.circumstances.as_deref().map(|c| parse::<Circumstances>(c, "proof")).transpose()?;
         view.marks = view.circumstances.iter().flat_map(Circumstances::marks).collect();
         view.camera = Some(d.camera.clone());

@@ -41,10 +41,10 @@ fn check_budget(budget: f64) -> Result<f64, Fault> {
 
 impl Workshop {
     pub fn add_shot(&self, new: &NewShot) -> Result<i64, Fault> {
-        self.add_shot_with(new, &Tuning::default())
+        self.add_shot_with(new, &Tuning::default(), &ShotEdits::default())
     }
 
-    pub(crate) fn add_shot_with(&self, new: &NewShot, tuning: &Tuning) -> Result<i64, Fault> {
+    pub(crate) fn add_shot_with(&self, new: &NewShot, tuning: &Tuning, edits: &ShotEdits) -> Result<i64, Fault> {
         let report = self.import_report(&new.scene)?;
         let camera = new.camera.clone().or(report.cameras.first().cloned()).unwrap_or_default();
         if !report.cameras.contains(&camera) {
@@ -59,7 +59,7 @@ impl Workshop {
             camera,
             budget: check_budget(new.budget)?,
             revision: 1,
-            edits: "{}".into(),
+            edits: json(edits)?,
             archived: false,
         };
         let id = self.0.store.add_shot(&row, &json(tuning)?)?;

@@ -116,7 +116,7 @@ impl Workshop {
                 camera: Some(shot.camera.into()),
                 budget: shot.budget,
             };
-            let id = self.add_shot_with(&new, &shot.tuning)?;
+            let id = self.add_shot_with(&new, &shot.tuning, &Default::default())?;
             self.add_region(id, &NewRegion { name: shot.region_name.into(), region: shot.region })?;
             say(&format!("{}: rendering proofs …", shot.name));
             // A sketch of the whole, the same region at few samples and at more.

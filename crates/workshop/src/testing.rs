@@ -18,7 +18,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use store::ProofRow;
-use tracer::{Description, Film, Phase, Progress, Render, clean_up_of, lower_priority};
+use tracer::{Description, Film, Phase, PilotRun, Progress, Render, clean_up_of, lower_priority};
 use tuning::K;
 
 /// A test at work, as seen from other threads.
@@ -42,6 +42,8 @@ enum Beginning {
     New,
     /// Goes on from the proof's own film.
     Further,
+    /// A pilot of so many seconds.
+    Pilot(f64),
 }
 
 impl Running {
@@ -82,6 +84,10 @@ pub(crate) struct Unsaved {
 
 /// Time between two reports of progress.
 const BEAT: Duration = Duration::from_millis(120);
+/// Share of the budget that a pilot takes, and its least and most seconds.
+const PILOT: f64 = 0.05;
+const PILOT_LEAST: f64 = 2.0;
+const PILOT_MOST: f64 = 120.0;
 /// Height of the small pictures.
 const THUMBNAIL: usize = 180;
 /// A test of live mode that was pushed out before it had sampled for so long leaves no proof.
@@ -103,8 +109,18 @@ impl Workshop {
         let _changing = lock(&self.0.changing_test);
         self.stop_rendering();
         let row = self.0.store.begin_proof(shot, kind, &json(&d)?)?;
-        self.begin(&row, d, live, Beginning::New)?;
+        let from = match kind {
+            "pilot" => Beginning::Pilot((PILOT * self.0.store.shot(shot)?.budget).clamp(PILOT_LEAST, PILOT_MOST)),
+            _ => Beginning::New,
+        };
+        self.begin(&row, d, live, from)?;
         Ok(row.id)
+    }
+
+    /// Starts a pilot: superblocks all over the frame, at the shot's own tuning without its drafts.
+    pub fn start_pilot(&self, shot: i64) -> Result<i64, Fault> {
+        let d = self.description(shot, None)?;
+        self.run_test(shot, "pilot", d, false)
     }
 
     /// Goes on with a proof under other limits, without rendering again what it holds.
@@ -130,6 +146,7 @@ impl Workshop {
             told: Mutex::new(Instant::now()),
         });
         *lock(&self.0.test) = Some(running.clone());
+        self.brake_finals();
         lock(&self.0.writing).push(row.id);
         let (workshop, job) = (self.clone(), running.clone());
         std::thread::Builder::new()
@@ -188,6 +205,7 @@ impl Workshop {
 
     fn work_test(&self, job: &Running, from: Beginning) {
         let further = matches!(from, Beginning::Further);
+        let pilot = matches!(from, Beginning::Pilot(_));
         let done = catch_unwind(AssertUnwindSafe(|| self.render_test(job, from)))
             .unwrap_or_else(|p| Err(Fault::internal(panic_text(&*p), "test")));
         job.ended.store(true, Ordering::Release);
@@ -195,7 +213,7 @@ impl Workshop {
         self.wake();
         let done = done.and_then(|render| {
             lower_priority();
-            catch_unwind(AssertUnwindSafe(|| self.put_away(job, render)))
+            catch_unwind(AssertUnwindSafe(|| self.put_away(job, render, pilot)))
                 .unwrap_or_else(|p| Err(Fault::internal(panic_text(&*p), "keeping the test")))
         });
         let fault = done.err();
@@ -236,14 +254,22 @@ impl Workshop {
         let folder = self.0.store.proof_folder(job.proof);
         let mut render = match from {
             Beginning::New => Render::new(stage, d.clone(), self.pool(), true)?,
+            Beginning::Pilot(_) => Render::new(stage, d.clone(), self.pool(), false)?,
             Beginning::Further => self.load_further(d, &folder)?,
+        };
+        let mut pilot = match from {
+            Beginning::Pilot(seconds) => Some(PilotRun::new(&mut render, seconds)),
+            _ => None,
         };
         *lock(&job.film) = Some(render.film());
         job.enter(Phase::FirstLook);
         let (mut told, mut saved, every) = (Instant::now() - BEAT, Instant::now(), self.patience().checkpoint);
         let mut pause = every;
         loop {
-            let more = render.step(&job.stop);
+            let more = match &mut pilot {
+                Some(pilot) => pilot.step(&mut render, &job.stop),
+                None => render.step(&job.stop),
+            };
             let looking = render.is_looking();
             if looking || told.elapsed() >= BEAT || !more {
                 told = Instant::now();
@@ -270,19 +296,19 @@ impl Workshop {
         lock(&job.watch).enter(Phase::Writing);
         *lock(&job.progress) = progress;
         // From here on pictures come from memory.
-        if !render.has_gaps() {
+        if pilot.is_some() || !render.has_gaps() {
             self.remember_plate(job.proof, Arc::new(render.plate()));
         }
         Ok(render)
     }
 
-    fn put_away(&self, job: &Running, render: Render) -> Result<(), Fault> {
+    fn put_away(&self, job: &Running, render: Render, pilot: bool) -> Result<(), Fault> {
         let end = |phase: Phase| lock(&job.progress).phase = phase;
         self.tell_test(job, None, None);
         let pushed_out = || lock(&self.0.test).as_ref().is_some_and(|t| t.proof != job.proof && t.live);
         let glimpse = job.live && !render.done() && lock(&job.progress).elapsed < GLIMPSE && pushed_out();
         // Without one sample a pixel there is nothing to keep.
-        if render.has_gaps() || glimpse {
+        if (render.has_gaps() && !(pilot && render.round() > 0)) || glimpse {
             end(Phase::Stopped);
             self.forget_plate(job.proof);
             return self.0.store.delete_proof(job.proof);

@@ -256,6 +256,8 @@ pub struct ProofView {
 #[serde(rename_all = "snake_case")]
 pub enum ProofKind {
     Test,
+    /// Superblocks all over the frame, for the forecast.
+    Pilot,
     Reference,
     /// From elsewhere.
     Picture,
@@ -276,6 +278,7 @@ pub enum ProofState {
 pub enum FinalState {
     Waiting,
     Running,
+    Paused,
     Delivered,
     Cancelled,
     Failed,
@@ -293,11 +296,21 @@ pub struct FinalView {
     pub threshold: f64,
     pub state: FinalState,
     pub budget: f64,
-    /// Seconds, with low and high, as forecast at the start.
-    pub forecast: Option<Brief>,
+    pub policy: crate::Policy,
+    /// Of a frame of a series.
+    #[ts(type = "number | null")]
+    pub number: Option<u32>,
+    /// The top-up that it waits for or is at.
+    pub top_up: Option<crate::TopUp>,
+    /// Its samples are kept.
+    pub can_top_up: bool,
+    /// As it was when the final was ordered.
+    pub forecast: Option<advice::Forecast>,
     pub report: Option<FinalReport>,
     pub files: Vec<FileView>,
     pub progress: Option<Progress>,
+    /// Seconds of render time after which it is expected to end, clean-up and files with it.
+    pub ends_after: Option<f64>,
     /// It waits because a test is running.
     pub yielding: bool,
     pub fault: Option<Fault>,
@@ -312,12 +325,37 @@ pub struct FinalView {
 pub struct FinalReport {
     pub start: f64,
     pub sampling: f64,
+    /// Of checkpoints.
+    #[serde(default)]
+    pub saving: f64,
     pub denoise: f64,
     pub writing: f64,
     pub total: f64,
-    pub render: RenderReport,
-    /// Every block is at or below the threshold.
+    /// Seconds of sampling that came with the samples of tests and other finals, and those samples.
+    #[serde(default)]
+    pub before: f64,
+    #[serde(default)]
+    #[ts(type = "number")]
+    pub reused: u64,
+    /// Decisions under *hold the time*.
+    #[serde(default)]
+    pub plan: Vec<tracer::Decision>,
+    /// Grain as delivered: root mean square and worst block.
+    #[serde(default)]
+    pub grain: f64,
+    #[serde(default)]
+    pub worst_block: f64,
+    /// No block is above the threshold by more than its estimate may be wrong.
     pub clean: bool,
+    /// Share of the blocks that are not clean, and where the worst of them lie.
+    #[serde(default)]
+    pub unclean: f64,
+    #[serde(default)]
+    pub where_not: Vec<Region>,
+    /// It went to its threshold, so that its time tells how forecasts hold.
+    #[serde(default)]
+    pub to_threshold: bool,
+    pub render: RenderReport,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, TS)]
@@ -325,6 +363,16 @@ pub struct FileView {
     pub name: String,
     #[ts(type = "number")]
     pub bytes: u64,
+}
+
+/// What fits a shot to a budget, and what it rests on.
+#[derive(Debug, Clone, Serialize, TS)]
+pub struct FitView {
+    pub fit: advice::Fit,
+    #[ts(type = "number")]
+    pub proof: i64,
+    #[ts(type = "number")]
+    pub proof_number: i64,
 }
 
 /// The forecast of a shot's final and what it rests on.
@@ -431,7 +479,7 @@ pub struct PricesView {
     #[ts(type = "number")]
     pub proof_number: i64,
     /// The shot differs from that proof in knobs whose effect cannot be computed.
-    pub stale: Vec<&'static str>,
+    pub stale: Vec<String>,
     pub prices: Vec<Price>,
 }
 

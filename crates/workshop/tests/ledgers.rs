@@ -117,7 +117,7 @@ fn advice_is_tried_applied_and_compared_with_what_came() {
     );
     let id = test(&w, shot);
     assert!(w.advice(id).unwrap().wants_pilot);
-    w.start_pilot(id).unwrap();
+    w.start_trials(id).unwrap();
     wait("the pilot", || !w.advice(id).unwrap().wants_pilot);
     wait("its trials to go", || w.proofs(shot).unwrap().len() == 1);
     let view = w.advice(id).unwrap();

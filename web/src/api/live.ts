@@ -16,7 +16,7 @@ export interface LiveTest {
 interface Live {
   connected: boolean;
   test: LiveTest | null;
-  finals: Record<number, Progress>;
+  finals: Record<number, { progress: Progress; ends_after: number | null }>;
 }
 
 let live: Live = { connected: false, test: null, finals: {} };
@@ -111,7 +111,7 @@ function receive(e: Event, queries: QueryClient) {
       again("settings");
       break;
     case "final":
-      update({ finals: { ...live.finals, [e.id]: e.progress } });
+      update({ finals: { ...live.finals, [e.id]: e } });
       break;
     case "finals":
       again("finals");

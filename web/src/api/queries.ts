@@ -1,17 +1,20 @@
 import { useQuery } from "@tanstack/react-query";
 import { lookQuery, type Look } from "../bench/look";
-import { get } from "./client";
+import { ask, get } from "./client";
 import type {
   AdviceView,
   Character,
+  Check,
   CleanUpView,
   Comparison,
   EnvironmentView,
   FinalView,
+  FitView,
   ForecastView,
   Knob,
   LedgerView,
   Legends,
+  NewFinal,
   Paper,
   PartialView,
   Preview,
@@ -24,6 +27,7 @@ import type {
   SceneView,
   SettingsView,
   ShotView,
+  Wanted,
 } from "./types";
 
 export const useKnobs = () =>
@@ -74,6 +78,23 @@ export const useForecast = (id: number) =>
   useQuery({
     queryKey: ["forecast", id],
     queryFn: () => get<ForecastView | null>(`/api/shots/${id}/forecast`),
+  });
+
+/** The fit of a shot; asked anew when its tuning changes. */
+export const useFit = (id: number, revision: number, wanted: Wanted) =>
+  useQuery({
+    queryKey: ["fit", id, revision, JSON.stringify(wanted)],
+    queryFn: () => ask<FitView | null>("POST", `/api/shots/${id}/fit`, wanted),
+    placeholderData: (before) => before,
+  });
+
+/** What is looked at before a final starts. */
+export const useFinalCheck = (id: number, revision: number, wanted: NewFinal) =>
+  useQuery({
+    queryKey: ["check", id, revision, JSON.stringify(wanted)],
+    queryFn: () => ask<Check[]>("POST", `/api/shots/${id}/finals/check`, wanted),
+    placeholderData: (before) => before,
+    retry: false,
   });
 
 export const useFinals = () =>

@@ -321,7 +321,15 @@ seconds: number,
 /**
  * Processor seconds of sampling, all threads.
  */
-processor_seconds: number, threads: number, samples: number, samples_per_pixel: number, rays: Array<RayCount>, 
+processor_seconds: number, 
+/**
+ * Processor seconds of judging the grain after rounds.
+ */
+judging_seconds: number, 
+/**
+ * Bytes of memory that a rendered pixel takes.
+ */
+bytes_per_pixel: number, threads: number, samples: number, samples_per_pixel: number, rays: Array<RayCount>, 
 /**
  * Displayed grain as a share of the display range: root mean square and worst block.
  */
@@ -351,6 +359,14 @@ export type CauseKind = "start" | "camera" | "direct" | "diffuse" | "reflection"
 
 export type Cause = { kind: CauseKind, seconds: number, };
 
+export type Seen = "all" | "scattered" | "region";
+
+export type FileSize = { 
+/**
+ * Ending of its name.
+ */
+kind: string, bytes: number, };
+
 export type Forecast = { 
 /**
  * Seconds of render time of the whole final, and the interval in which it should end.
@@ -369,15 +385,99 @@ grain: number, settled: number,
  */
 seen: number, 
 /**
+ * Where its pixels lie.
+ */
+basis: Seen, 
+/**
  * The test had the final's own frame, all of it.
  */
 measured: boolean, 
+/**
+ * Bytes of memory of the film and what the delivery needs beside it.
+ */
+memory: number, 
+/**
+ * Bytes of the files.
+ */
+files: Array<FileSize>, 
+/**
+ * Finals of this machine whose outcome corrects the forecast and its interval.
+ */
+history: number, factor: number, 
 /**
  * Knobs that differ from the test in a way whose effect cannot be computed: a new test is needed to know it.
  */
 needs_test: Array<string>, };
 
-export type Brief = { seconds: number, low: number, high: number, };
+export type Brief = { seconds: number, low: number, high: number, 
+/**
+ * The correction by the machine's history that is in it.
+ */
+factor: number, };
+
+export type FitRow = { key: string, title: string, why: string, changes: Record<string, number | boolean | string>, 
+/**
+ * It is part of the result.
+ */
+taken: boolean, 
+/**
+ * Seconds of the final and its grain with the row less those without it, the other rows as they are.
+ */
+seconds: number, grain: number, 
+/**
+ * What the picture loses, in steps of 255 in 99 % of the blocks.
+ */
+loss: number | null, };
+
+export type CurvePoint = { threshold: number, seconds: number, low: number, high: number, grain: number, };
+
+export type WayOut = { title: string, seconds: number, changes: Record<string, number | boolean | string>, };
+
+export type Fit = { budget: number, rows: Array<FitRow>, 
+/**
+ * As it is now, and with the rows that are taken.
+ */
+now: Forecast, then: Forecast, threshold: number, 
+/**
+ * It ends within the budget.
+ */
+fits: boolean, 
+/**
+ * Where it does not, or only with a coarser threshold than now.
+ */
+ways_out: Array<WayOut>, 
+/**
+ * At the tuning with the rows taken, over thresholds.
+ */
+curve: Array<CurvePoint>, changes: Record<string, number | boolean | string>, };
+
+export type Wanted = { 
+/**
+ * Seconds that there are; the shot's own budget without.
+ */
+seconds?: number, 
+/**
+ * Or the threshold that is wanted, whatever it takes.
+ */
+threshold?: number, 
+/**
+ * Or a proof that is clean enough: its threshold is that of its blocks, 95 % of them.
+ */
+proof?: number, 
+/**
+ * Rows that are not to be taken, by key.
+ */
+without?: string[], };
+
+export type Decision = { 
+/**
+ * Seconds of sampling when it was made.
+ */
+seconds: number, samples_per_pixel: number, 
+/**
+ * Grain to which the render went on from there.
+ */
+threshold: number, };
 
 export type Basis = "measured" | "extrapolated";
 
@@ -439,7 +539,11 @@ export type Event = { "type": "test", shot: number, proof: number, progress: Pro
 /**
  * Set when a phase reports nothing for long: what it is at.
  */
-stalled: string | null, } | { "type": "proofs", shot: number, } | { "type": "shot", shot: number, } | { "type": "final", id: number, progress: Progress, } | { "type": "finals" } | { "type": "shots" } | { "type": "partials" } | { "type": "settings" };
+stalled: string | null, } | { "type": "proofs", shot: number, } | { "type": "shot", shot: number, } | { "type": "final", id: number, progress: Progress, 
+/**
+ * Seconds of render time after which it is expected to end.
+ */
+ends_after: number | null, } | { "type": "finals" } | { "type": "shots" } | { "type": "partials" } | { "type": "settings" };
 
 export type ShotView = { id: number, name: string, scene: string, environment: string | null, camera: string, cameras: Array<string>, 
 /**
@@ -497,7 +601,7 @@ knobs: Array<string>,
  */
 name: string, };
 
-export type ProofKind = "test" | "reference" | "picture";
+export type ProofKind = "test" | "pilot" | "reference" | "picture";
 
 export type ProofState = "running" | "unsaved" | "done" | "stopped";
 
@@ -591,23 +695,111 @@ export type SettingsChange = { threads?: number, spare?: number, room_gb?: numbe
 
 export type Parcel = { scene: SceneView | null, environments: Array<EnvironmentView>, };
 
-export type FinalState = "waiting" | "running" | "delivered" | "cancelled" | "failed";
+export type FinalState = "waiting" | "running" | "paused" | "delivered" | "cancelled" | "failed";
 
-export type FinalView = { id: number, shot: number, shot_name: string, camera: string, frame: [number, number], threshold: number, state: FinalState, budget: number, 
+export type Policy = "cleanness" | "time";
+
+export type Series = { 
 /**
- * Seconds, with low and high, as forecast at the start.
+ * Frames that the whole move takes.
  */
-forecast: Brief | null, report: FinalReport | null, files: Array<FileView>, progress: Progress | null, 
+frames: number, first: number, last: number, step: number, 
+/**
+ * Digits of the number in file names.
+ */
+padding: number, };
+
+export type NewFinal = { policy?: Policy, 
+/**
+ * By name; the shot's own without.
+ */
+cameras?: string[], 
+/**
+ * The cameras are stations of a move.
+ */
+series?: Series, };
+
+export type TopUp = { region: Region, 
+/**
+ * Grain to go on to.
+ */
+threshold?: number, 
+/**
+ * Or seconds to go on for.
+ */
+seconds?: number, };
+
+export type Turn = "first" | "sooner" | "later";
+
+export type Ordered = { finals: Array<FinalView>, 
+/**
+ * Frames that are whole already, by number.
+ */
+skipped: Array<number>, };
+
+export type Check = { what: string, state: string, 
+/**
+ * Nothing to think about.
+ */
+fine: boolean, };
+
+export type FitView = { fit: Fit, proof: number, proof_number: number, };
+
+export type FinalView = { id: number, shot: number, shot_name: string, camera: string, frame: [number, number], threshold: number, state: FinalState, budget: number, policy: Policy, 
+/**
+ * Of a frame of a series.
+ */
+number: number | null, 
+/**
+ * The top-up that it waits for or is at.
+ */
+top_up: TopUp | null, 
+/**
+ * Its samples are kept.
+ */
+can_top_up: boolean, 
+/**
+ * As it was when the final was ordered.
+ */
+forecast: Forecast | null, report: FinalReport | null, files: Array<FileView>, progress: Progress | null, 
+/**
+ * Seconds of render time after which it is expected to end, clean-up and files with it.
+ */
+ends_after: number | null, 
 /**
  * It waits because a test is running.
  */
 yielding: boolean, fault: Fault | null, made: number, ended: number | null, };
 
-export type FinalReport = { start: number, sampling: number, denoise: number, writing: number, total: number, render: RenderReport, 
+export type FinalReport = { start: number, sampling: number, 
 /**
- * Every block is at or below the threshold.
+ * Of checkpoints.
  */
-clean: boolean, };
+saving: number, denoise: number, writing: number, total: number, 
+/**
+ * Seconds of sampling that came with the samples of tests and other finals, and those samples.
+ */
+before: number, reused: number, 
+/**
+ * Decisions under *hold the time*.
+ */
+plan: Array<Decision>, 
+/**
+ * Grain as delivered: root mean square and worst block.
+ */
+grain: number, worst_block: number, 
+/**
+ * No block is above the threshold by more than its estimate may be wrong.
+ */
+clean: boolean, 
+/**
+ * Share of the blocks that are not clean, and where the worst of them lie.
+ */
+unclean: number, where_not: Array<Region>, 
+/**
+ * It went to its threshold, so that its time tells how forecasts hold.
+ */
+to_threshold: boolean, render: RenderReport, };
 
 export type FileView = { name: string, bytes: number, };
 

@@ -5,7 +5,7 @@ import { useNavigate, useParams } from "react-router";
 import { ask } from "../api/client";
 import { useLiveValue, useRunning } from "../api/live";
 import { useForecast, useKnobs, useProofs, useShot } from "../api/queries";
-import type { FinalView, Layer, ProofView, ShotView } from "../api/types";
+import type { Layer, NewFinal, Ordered, ProofView, ShotView } from "../api/types";
 import { useShotAct } from "../api/useShotAct";
 import { useAct } from "../app/useAct";
 import { AdviceList } from "../causes/AdviceList";
@@ -16,6 +16,7 @@ import { PassPicker } from "../causes/PassPicker";
 import { CleanUp } from "../clean/CleanUp";
 import { usePictureDrop } from "../library/usePictureDrop";
 import { CameraPicker } from "./CameraPicker";
+import { FitDialog } from "../fit/FitDialog";
 import { FinalDialog } from "./FinalDialog";
 import { KeysDialog } from "./KeysDialog";
 import { asNoisy, lookOf } from "./look";
@@ -79,6 +80,7 @@ function Bench({ shot }: { shot: ShotView }) {
   const [live, setLive] = useState(false);
   const [help, setHelp] = useState(false);
   const [asking, setAsking] = useState(false);
+  const [fitting, setFitting] = useState(false);
 
   const running = useRunning(shot.id);
   const latest = useLiveValue((l) => l.test?.proof ?? 0);
@@ -309,6 +311,12 @@ function Bench({ shot }: { shot: ShotView }) {
         case "e":
           setTab("proofs");
           break;
+        case "y":
+          runPilot();
+          break;
+        case "m":
+          setFitting(true);
+          break;
         case "d":
           void shotAct("PUT", "/overlays", []);
           break;
@@ -333,9 +341,13 @@ function Bench({ shot }: { shot: ShotView }) {
     return true;
   });
 
-  const startFinal = async () => {
+  const runPilot = () => {
+    choose(null);
+    void act(() => ask("POST", `/api/shots/${shot.id}/pilot`));
+  };
+  const startFinal = async (wanted: NewFinal) => {
     setAsking(false);
-    const done = await act(() => ask<FinalView>("POST", `/api/shots/${shot.id}/finals`));
+    const done = await act(() => ask<Ordered>("POST", `/api/shots/${shot.id}/finals`, wanted));
     if (done) await go("/finals");
   };
   return (
@@ -348,7 +360,7 @@ function Bench({ shot }: { shot: ShotView }) {
             <SizeField shot={shot} set={set} />
           </span>
         </div>
-        <TimeBill view={forecast.data} budget={shot.budget} />
+        <TimeBill view={forecast.data} budget={shot.budget} pilot={runPilot} fit={() => setFitting(true)} />
         <label className="budget">
           <span className="second">budget, min</span>
           <NumberField
@@ -503,10 +515,12 @@ function Bench({ shot }: { shot: ShotView }) {
         <FinalDialog
           shot={shot}
           region={region}
-          forecast={forecast.data}
-          start={() => void startFinal()}
+          start={(wanted) => void startFinal(wanted)}
           close={() => setAsking(false)}
         />
+      )}
+      {fitting && (
+        <FitDialog shot={shot} proofs={proofs} set={set} pilot={runPilot} close={() => setFitting(false)} />
       )}
       {help && <KeysDialog close={() => setHelp(false)} />}
     </main>

@@ -1,49 +1,105 @@
-import { Modal } from "antd";
-import { usePartials } from "../api/queries";
-import type { ForecastView, Region, ShotView } from "../api/types";
-import { duration, spoken } from "../app/format";
+import { Checkbox, InputNumber, Modal, Radio, Select, Spin } from "antd";
+import { useState } from "react";
+import { useFinalCheck } from "../api/queries";
+import type { NewFinal, Region, ShotView } from "../api/types";
+import { spoken } from "../app/format";
 
 interface Props {
   shot: ShotView;
   region: Region | null;
-  forecast: ForecastView | null | undefined;
-  start: () => void;
+  start: (wanted: NewFinal) => void;
   close: () => void;
 }
 
-/** What is checked before a final starts. */
-export function FinalDialog({ shot, region, forecast, start, close }: Props) {
-  const partials = usePartials();
-  const f = forecast?.forecast;
-  const drafts = shot.overlays.map((id) => partials.data?.find((p) => p.id === id)?.name ?? String(id));
-  const size = `${String(shot.tuning["frame.width"])} × ${String(shot.tuning["frame.height"])} px`;
-  const oversize = Number(shot.tuning["frame.oversize"]);
+/** What is ordered, and what is checked before it starts. */
+export function FinalDialog({ shot, region, start, close }: Props) {
+  const [policy, setPolicy] = useState<"cleanness" | "time">("cleanness");
+  const [cameras, setCameras] = useState([shot.camera]);
+  const [moving, setMoving] = useState(false);
+  const [series, setSeries] = useState({ frames: 48, first: 0, last: 47, step: 1, padding: 4 });
+  const wanted: NewFinal = { policy, cameras, ...(moving ? { series } : {}) };
+  const checks = useFinalCheck(shot.id, shot.revision, wanted);
+  const number = (key: keyof typeof series, label: string, least: number) => (
+    <label>
+      {label}{" "}
+      <InputNumber
+        size="small"
+        aria-label={label}
+        value={series[key]}
+        min={least}
+        onChange={(v) => v !== null && setSeries({ ...series, [key]: v })}
+      />
+    </label>
+  );
   return (
-    <Modal open title={`Start the final of ${shot.name}`} okText="Start final" onOk={start} onCancel={close}>
-      <ul className="checks">
-        <li>
-          camera <b>{shot.camera}</b>
-        </li>
-        <li>
-          whole frame, <b>{size}</b>
-          {oversize !== 1 && ` rendered at ${shot.rendered[0]} × ${shot.rendered[1]}`}
-          {region && " (the region is for tests and is ignored)"}
-        </li>
-        {drafts.length > 0 && (
-          <li data-testid="drafts-ignored">{`drafts are for tests and are ignored: ${drafts.join(", ")}`}</li>
+    <Modal
+      open
+      width={640}
+      title={`Start the final of ${shot.name}`}
+      okText={
+        moving ? "Start the series" : cameras.length > 1 ? `Start ${cameras.length} finals` : "Start final"
+      }
+      onOk={() => start(wanted)}
+      onCancel={close}
+    >
+      <div className="order">
+        <Radio.Group value={policy} onChange={(e) => setPolicy(e.target.value as typeof policy)}>
+          <Radio value="cleanness">
+            Hold the cleanness{" "}
+            <span className="second">goes on to the threshold, warns when it gets late</span>
+          </Radio>
+          <Radio value="time">
+            Hold the time{" "}
+            <span className="second">
+              ends within {spoken(shot.budget)}; what is left goes where grain is worst
+            </span>
+          </Radio>
+        </Radio.Group>
+        {shot.cameras.length > 1 && (
+          <label className="order-cameras">
+            {moving ? "stations of the move" : "cameras"}{" "}
+            <Select
+              mode="multiple"
+              aria-label="Cameras"
+              value={cameras}
+              onChange={(c) => c.length > 0 && setCameras(c)}
+              options={shot.cameras.map((c) => ({ value: c, label: c }))}
+            />
+          </label>
         )}
-        <li>
-          denoiser <b>{String(shot.tuning["cleanup.denoise"])}</b>, threshold{" "}
-          <b>{(Number(shot.tuning["sampling.threshold"]) * 100).toFixed(2)} %</b>, at most{" "}
-          <b>{String(shot.tuning["sampling.most"])}</b> samples
-        </li>
-        <li className={f && f.seconds > shot.budget ? "over" : ""}>
-          {f
-            ? `forecast ${duration(f.seconds)}, budget ${spoken(shot.budget)}`
-            : `not forecast: test first to know. Budget ${spoken(shot.budget)}`}
-        </li>
-        <li>files: PNG 16 bit as displayed, OpenEXR 32 bit linear with noisy picture and guides</li>
-      </ul>
+        <Checkbox checked={moving} onChange={(e) => setMoving(e.target.checked)}>
+          numbered series
+        </Checkbox>
+        {moving && (
+          <div className="order-series">
+            {number("frames", "length", 1)}
+            {number("first", "from", 0)}
+            {number("last", "to", 0)}
+            {number("step", "step", 1)}
+            {number("padding", "digits", 1)}
+          </div>
+        )}
+      </div>
+      {checks.isPending && <Spin size="small" />}
+      {checks.error && <p className="over">{checks.error.message}</p>}
+      <table className="checks" data-testid="checks">
+        <tbody>
+          {region && (
+            <tr>
+              <td>region</td>
+              <td>for tests only, ignored</td>
+              <td />
+            </tr>
+          )}
+          {checks.data?.map((c) => (
+            <tr key={c.what} className={c.fine ? "" : "over"}>
+              <td>{c.what}</td>
+              <td>{c.state}</td>
+              <td>{c.fine ? "✓" : "look"}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
     </Modal>
   );
 }

@@ -1,7 +1,7 @@
 import { memo } from "react";
-import { Tooltip } from "antd";
-import type { CauseKind, ForecastView } from "../api/types";
-import { duration, percent, spoken } from "../app/format";
+import { Button, Tooltip } from "antd";
+import type { CauseKind, ForecastView, Seen } from "../api/types";
+import { duration, percent, size, spoken } from "../app/format";
 
 const causes: Record<CauseKind, { label: string; colour: string; knob: string }> = {
   start: { label: "Start", colour: "#8A867C", knob: "loading, structure and light tables of the scene" },
@@ -15,14 +15,34 @@ const causes: Record<CauseKind, { label: string; colour: string; knob: string }>
   files: { label: "Files", colour: "#55524B", knob: "frame size" },
 };
 
+const seenAs: Record<Seen, string> = { all: "proof", scattered: "pilot", region: "region of proof" };
+
 /** The forecast of the final, cut into causes, against the budget. */
 export const TimeBill = memo(function TimeBill({
   view,
   budget,
+  pilot,
+  fit,
 }: {
   view: ForecastView | null | undefined;
   budget: number;
+  pilot: () => void;
+  fit: () => void;
 }) {
+  const acts = (
+    <span className="bill-acts">
+      <Tooltip title="Squares all over the frame at full resolution, for a twentieth of the budget; their samples count for the final (Y)">
+        <Button size="small" onClick={pilot}>
+          Pilot
+        </Button>
+      </Tooltip>
+      <Tooltip title="The best that the budget buys, line by line (M)">
+        <Button size="small" onClick={fit}>
+          Fit …
+        </Button>
+      </Tooltip>
+    </span>
+  );
   if (!view) {
     return (
       <div className="bill" data-testid="bill">
@@ -31,10 +51,11 @@ export const TimeBill = memo(function TimeBill({
             <b>Final</b> not forecast yet
           </span>
           <span className="second">budget {spoken(budget)}</span>
+          {acts}
         </div>
         <div className="bill-bar" />
         <div className="bill-key second">
-          Test the frame or a region of it: its blocks say how long the final takes.
+          A pilot says how long the final takes; so does any test of the frame or of a region, less surely.
         </div>
       </div>
     );
@@ -43,14 +64,22 @@ export const TimeBill = memo(function TimeBill({
   const span = Math.max(f.high, budget) * 1.06;
   const over = f.seconds - budget;
   const unsure = f.needs_test.length > 0;
-  const basis = f.measured
-    ? `measured on proof ${view.proof_number}, the whole frame`
-    : `extrapolated from proof ${view.proof_number}, which saw ${percent(f.seen, 0)} of the frame`;
+  const basis = {
+    all: "measured on",
+    scattered: "extrapolated from squares all over the frame in",
+    region: "extrapolated from the region of",
+  }[f.basis];
+  const saw = f.basis === "all" ? "" : `, ${percent(f.seen, 0)} of the frame`;
+  const held =
+    f.history > 0
+      ? ` ${f.history} finals of this machine took ${f.factor.toFixed(2)} times their forecast; that is counted in.`
+      : "";
+  const files = f.files.map((x) => `${x.kind.toUpperCase()} ${size(x.bytes)}`).join(", ");
   return (
     <div className="bill" data-testid="bill">
       <div className="bill-line">
         <Tooltip
-          title={`Between ${duration(f.low)} and ${duration(f.high)}, ${basis}. About ${f.samples_per_pixel.toFixed(0)} samples a pixel, ${percent(f.settled, 0)} of the picture settled.`}
+          title={`Between ${duration(f.low)} and ${duration(f.high)}, ${basis} proof ${view.proof_number}${saw}. About ${f.samples_per_pixel.toFixed(0)} samples a pixel, ${percent(f.settled, 0)} of the picture settled; grain ${percent(f.grain, 2)}. Memory ${size(f.memory)}; files ${files}.${held}`}
         >
           <span>
             <b>Final {duration(f.seconds)}</b>{" "}
@@ -62,7 +91,7 @@ export const TimeBill = memo(function TimeBill({
               ·{" "}
               {f.measured
                 ? `measured, proof ${view.proof_number}`
-                : `extrapolated from ${percent(f.seen, 0)}, proof ${view.proof_number}`}
+                : `${seenAs[f.basis]} ${view.proof_number}, saw ${percent(f.seen, 0)}`}
             </span>
           </span>
         </Tooltip>
@@ -71,6 +100,7 @@ export const TimeBill = memo(function TimeBill({
             ? `${spoken(over)} over the ${spoken(budget)} budget`
             : `${spoken(-over)} in hand of ${spoken(budget)}`}
         </span>
+        {acts}
       </div>
       <div className="bill-bar">
         {f.causes.map((c) => (
@@ -96,7 +126,7 @@ export const TimeBill = memo(function TimeBill({
       <div className="bill-key">
         {unsure ? (
           <span className="caution">
-            {f.needs_test.join(", ")} changed since proof {view.proof_number}: test again to know
+            {f.needs_test.join(", ")} changed since proof {view.proof_number}: a pilot is needed to know
           </span>
         ) : (
           f.causes

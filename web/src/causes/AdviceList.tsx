@@ -100,7 +100,7 @@ export function AdviceList({ proof, compare }: Props) {
           <Tooltip title="Short trials of the same part: as it is, with three times the rays of each kind at every first hit, with earlier and later roulette. They stand in the sheet while they render and go afterwards.">
             <Button
               size="small"
-              onClick={() => void act(() => ask("POST", `/api/proofs/${view.proof}/pilot`))}
+              onClick={() => void act(() => ask("POST", `/api/proofs/${view.proof}/trials`))}
               data-testid="pilot"
               disabled={running}
             >

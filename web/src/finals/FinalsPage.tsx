@@ -5,21 +5,35 @@ import { useNavigate } from "react-router";
 import { ask } from "../api/client";
 import { useLive } from "../api/live";
 import { useFinals } from "../api/queries";
-import type { FinalView, Progress } from "../api/types";
+import type { FinalView, Progress, Turn } from "../api/types";
 import { phaseText } from "../bench/TestBar";
-import { clock, count, duration, percent, size, spoken } from "../app/format";
+import { clock, duration, percent, size, spoken } from "../app/format";
 import { useAct } from "../app/useAct";
+import { FinalPicture } from "./FinalPicture";
+import { FinalReportView } from "./FinalReportView";
 
-function state(f: FinalView, p: Progress | undefined): string {
+/** When it should end, by render time and by the clock. */
+function end(f: FinalView, p: Progress, after: number | null): string {
+  if (after === null) return "";
+  const left = Math.max(0, after - p.elapsed);
+  const late = f.policy === "cleanness" && after > f.budget && p.share > 0.05 ? after - f.budget : 0;
+  return `, ends after ${duration(after)}, about ${clock(Date.now() / 1000 + left)}${late > 1 ? `: ${spoken(late)} over budget` : ""}`;
+}
+
+function state(f: FinalView, p: Progress | undefined, after: number | null = null): string {
   switch (f.state) {
     case "waiting":
-      return "waiting for its turn";
+      return f.top_up ? "waiting to be topped up" : "waiting for its turn";
+    case "paused":
+      return "paused; what it has rendered is kept";
     case "running":
       if (f.yielding) return "makes way for a test, goes on by itself";
       return p
-        ? `${phaseText[p.phase]} · ${percent(p.share, 0)} · ${percent(p.settled, 0)} settled · gone ${duration(p.elapsed)}${
-            p.remaining !== null ? `, ends after about ${duration(p.elapsed + p.remaining)}` : ""
-          }`
+        ? `${phaseText[p.phase]} · ${percent(p.share, 0)} · ${percent(p.settled, 0)} settled · gone ${duration(p.elapsed)}${end(
+            f,
+            p,
+            after,
+          )}`
         : "starting";
     case "delivered":
       return `delivered ${f.ended ? clock(f.ended) : ""} · ${f.files.map((x) => x.name.split(".").at(-1)!.toUpperCase()).join(", ")} · ${size(
@@ -32,6 +46,10 @@ function state(f: FinalView, p: Progress | undefined): string {
   }
 }
 
+/** It will not end within the budget. */
+const late = (f: FinalView, p: Progress | undefined, after: number | null) =>
+  f.policy === "cleanness" && p !== undefined && p.share > 0.05 && after !== null && after > f.budget + 1;
+
 function Verdict({ f }: { f: FinalView }) {
   if (f.state !== "delivered" || !f.report) return null;
   const r = f.report;
@@ -40,7 +58,7 @@ function Verdict({ f }: { f: FinalView }) {
     <>
       <div>
         {r.clean ? <b>Clean</b> : <b className="over">Not clean everywhere</b>} ·{" "}
-        {percent(r.render.settled, 0)} settled at {percent(f.threshold)}
+        {percent(1 - r.unclean, r.unclean > 0 && r.unclean < 0.01 ? 2 : 0)} at {percent(f.threshold)}
       </div>
       <div className={late > 0 ? "over" : "second"}>
         {late > 0 ? `${spoken(late)} over budget` : `${spoken(-late)} inside budget`}
@@ -61,9 +79,11 @@ function Row({
   number: string;
 }) {
   const { finals } = useLive();
-  const p = f.state === "running" ? (finals[f.id] ?? f.progress ?? undefined) : undefined;
+  const now = f.state === "running" ? finals[f.id] : undefined;
+  const p = f.state === "running" ? (now?.progress ?? f.progress ?? undefined) : undefined;
+  const after = now ? now.ends_after : f.ends_after;
   const share = f.state === "delivered" ? 1 : (p?.share ?? 0);
-  const end = Math.max(f.budget, f.forecast?.high ?? 0, f.report?.total ?? 0) * 1.05;
+  const span = Math.max(f.budget, f.forecast?.high ?? 0, f.report?.total ?? 0) * 1.05;
   const gone = f.report?.total ?? (p ? p.elapsed : 0);
   return (
     <button
@@ -77,20 +97,23 @@ function Row({
         {f.state === "delivered" && <img src={`/api/finals/${f.id}/files/thumb.png`} alt="" />}
       </span>
       <span className="final-main">
-        <b>{f.shot_name}</b>
+        <b>
+          {f.shot_name}
+          {f.number !== null && ` · frame ${f.number}`}
+        </b>
         <span className="second">
-          {f.camera} · {f.frame[0]} × {f.frame[1]} px
+          {f.camera} · {f.frame[0]} × {f.frame[1]} px · holds the {f.policy}
         </span>
         <span className="final-bar" title="Render time gone; the mark is the budget">
           <i
             style={{
-              width: `${Math.min(100, (gone / end) * 100)}%`,
+              width: `${Math.min(100, (gone / span) * 100)}%`,
               opacity: f.state === "cancelled" ? 0.3 : 1,
             }}
           />
-          <em style={{ left: `${(f.budget / end) * 100}%` }} />
+          <em style={{ left: `${(f.budget / span) * 100}%` }} />
         </span>
-        <span>{state(f, p)}</span>
+        <span className={late(f, p, after) ? "over" : ""}>{state(f, p, after)}</span>
       </span>
       <span className="final-times">
         <span>
@@ -120,17 +143,8 @@ function Detail({ f }: { f: FinalView }) {
   const act = useAct();
   const go = useNavigate();
   const { modal } = App.useApp();
-  const active = f.state === "waiting" || f.state === "running";
-  const r = f.report;
-  const phases: [string, number][] = r
-    ? [
-        ["Start", r.start],
-        ["Sampling", r.sampling],
-        ["Clean-up", r.denoise],
-        ["Files", r.writing],
-      ]
-    : [];
-  const most = Math.max(...phases.map((p) => p[1]), 1e-9);
+  const active = f.state === "waiting" || f.state === "running" || f.state === "paused";
+  const turn = (to: Turn) => void act(() => ask("POST", `/api/finals/${f.id}/turn`, to));
   const remove = () =>
     active
       ? void act(() => ask("DELETE", `/api/finals/${f.id}`))
@@ -151,44 +165,8 @@ function Detail({ f }: { f: FinalView }) {
         </div>
       </header>
       <div className="panel-scroll">
-        {f.state === "delivered" && (
-          <img
-            className="final-picture"
-            src={`/api/finals/${f.id}/files/thumb.png`}
-            alt={`Final of ${f.shot_name}`}
-          />
-        )}
-        {r && (
-          <section>
-            <h3>Where the time went</h3>
-            {phases.map(([name, s]) => (
-              <div key={name} className="phase">
-                <span>{name}</span>
-                <i style={{ width: `${(s / most) * 150}px` }} />
-                <b>{duration(s)}</b>
-              </div>
-            ))}
-            <div className="phase total">
-              <span>All</span>
-              <b>
-                {f.forecast && (
-                  <>
-                    forecast {duration(f.forecast.seconds)} → {duration(r.total)} (
-                    {r.total >= f.forecast.seconds ? "+" : "−"}
-                    {percent(Math.abs(r.total / f.forecast.seconds - 1))})
-                  </>
-                )}
-                {!f.forecast && duration(r.total)}
-              </b>
-            </div>
-            <p className="second">
-              {count(r.render.samples)} samples, {r.render.samples_per_pixel.toFixed(0)} a pixel, on{" "}
-              {r.render.threads} threads. Grain before clean-up {percent(r.render.grain, 2)}, worst block{" "}
-              {percent(r.render.worst_block)}; {percent(r.render.capped, 0)} of the picture reached the most
-              samples first.
-            </p>
-          </section>
-        )}
+        {f.state === "delivered" && <FinalPicture f={f} />}
+        <FinalReportView f={f} />
         {f.files.length > 0 && (
           <section>
             <h3>Files</h3>
@@ -200,10 +178,35 @@ function Detail({ f }: { f: FinalView }) {
                 <span className="second">{size(x.bytes)}</span>
               </div>
             ))}
+            <div className="file">
+              <a href={`/api/finals/${f.id}/files/report.json`} download={`report-${f.id}.json`}>
+                <DownloadOutlined /> report.json
+              </a>
+            </div>
           </section>
+        )}
+        {active && (
+          <div className="final-acts">
+            <Button size="small" onClick={() => turn("first")}>
+              First
+            </Button>
+            <Button size="small" onClick={() => turn("sooner")}>
+              Sooner
+            </Button>
+            <Button size="small" onClick={() => turn("later")}>
+              Later
+            </Button>
+          </div>
         )}
         <div className="final-acts">
           <Button onClick={() => void go(`/bench/${f.shot}`)}>Open on the bench</Button>
+          {f.state === "paused" ? (
+            <Button onClick={() => void act(() => ask("POST", `/api/finals/${f.id}/resume`))}>Resume</Button>
+          ) : (
+            active && (
+              <Button onClick={() => void act(() => ask("POST", `/api/finals/${f.id}/pause`))}>Pause</Button>
+            )
+          )}
           <Button danger onClick={remove}>
             {active ? "Cancel" : "Remove"}
           </Button>
@@ -217,8 +220,8 @@ export function FinalsPage() {
   const finals = useFinals();
   const [chosenId, choose] = useState<number | null>(null);
   const all = finals.data ?? [];
-  const queue = all.filter((f) => f.state === "waiting" || f.state === "running");
-  const ended = all.filter((f) => !queue.includes(f)).toReversed();
+  const queue = all.filter((f) => ["waiting", "running", "paused"].includes(f.state));
+  const ended = all.filter((f) => !queue.includes(f)).toSorted((a, b) => (b.ended ?? 0) - (a.ended ?? 0));
   const chosen = all.find((f) => f.id === chosenId) ?? queue[0] ?? ended[0];
   return (
     <main className="finals">

@@ -2,18 +2,31 @@
 
 use super::Render;
 use crate::film::{GUIDE_SAMPLES, Pixel, Tile};
-use crate::rounds::decide;
+use crate::pool::thread_time;
+use crate::rounds::{decide, previous};
 use picture::Plate;
-use picture::denoise::{Split, clean_halves};
+use picture::denoise::{Method, Split, clean_halves};
 use picture::grain::BlockSum;
 use picture::reduce::{Weights, resampled};
 
 impl Render {
-    pub(super) fn judge_tile(&self, i: usize, n: u32) {
+    /// Whether blocks are judged when they have reached `n` samples per half. The careful denoiser takes as long as several
+    /// samples: it is left out where nothing is decided.
+    pub(super) fn judges(&self, n: u32) -> bool {
+        let s = &self.settings;
+        if !s.judging.cleans() || s.judging.clean.denoises() != Some(Method::Careful) || n >= s.most {
+            return true;
+        }
+        if s.adaptive { n >= previous(s.least) } else { n.is_power_of_two() }
+    }
+
+    /// Judges the blocks of a tile; processor seconds that this took.
+    pub(super) fn judge_tile(&self, i: usize, n: u32) -> f64 {
+        let began = thread_time();
         let s = &self.settings;
         let mut tile = self.film.tile(i);
-        if !tile.blocks.iter().any(|b| b.running && b.n == n) {
-            return;
+        if !tile.blocks.iter().any(|b| b.is_due(n)) {
+            return 0.0;
         }
         let layout = &self.film.layout;
         let tail = tile.tail(layout);
@@ -24,7 +37,7 @@ impl Render {
             self.judge_delivered(&tile, &tail, &mut sums);
         } else {
             for (k, [x0, x1, y0, y1]) in ranges.into_iter().enumerate() {
-                if !tile.blocks[k].running || tile.blocks[k].n != n {
+                if !tile.blocks[k].is_due(n) {
                     continue;
                 }
                 for y in y0..y1 {
@@ -36,10 +49,11 @@ impl Render {
                 }
             }
         }
-        for (b, sum) in tile.blocks.iter_mut().zip(&sums).filter(|(b, _)| b.running && b.n == n) {
+        for (b, sum) in tile.blocks.iter_mut().zip(&sums).filter(|(b, _)| b.is_due(n)) {
             b.grain = sum.grain() as f32;
         }
         decide(&mut tile.blocks, &pixels, n, s.least, s.most, s.threshold, s.adaptive);
+        1e-9 * (thread_time() - began) as f64
     }
 
     /// Grain of delivered pixels: both halves are denoised, where grain is judged after that, and reduced, where the render is

@@ -2,125 +2,19 @@
 //! `prices`, `advice` alone by that word. Scenes: the three of the demo, and openly licensed objects from registry packages, fixed by
 //! hash (see `open_scenes.py`), where their folder is given.
 
+#[path = "subjects/mod.rs"]
+mod subjects;
+
 use advice::{Advice, Machine, Measured, Pilot, advise, pilot_tuning, prices, time_ratio, trials};
-use glam::Vec3;
-use scene::{Camera, Environment, Material, Scene, Triangle, read_glb};
 use std::path::Path;
-use std::sync::Arc;
-use std::sync::atomic::AtomicBool;
-use tracer::{Description, Render, SavedCounts, Stage, cores, own_pool};
+use subjects::{Subject, demo_subjects, describe, fixed, median, open_subjects, rendered};
+use tracer::{Render, SavedCounts};
 use tuning::{K, Tuning};
 
-const SIZE: (u32, u32) = (88, 55);
-/// Adaptive sampling is measured against long renders: a smaller frame.
+/// Stopping is measured over many long renders: a smaller frame.
 const SMALL: (u32, u32) = (72, 48);
-
-struct Subject {
-    name: String,
-    stage: Arc<Stage>,
-    tuning: Tuning,
-}
-
-fn demo_subjects() -> Vec<Subject> {
-    let sky = Arc::new(Environment::read(&demo::tarnfell_dusk(), "sky").expect("our own sky"));
-    let scenes = [
-        ("eyepiece desk", demo::eyepiece_desk()),
-        ("dome hall", demo::dome_hall()),
-        ("lens cabinet", demo::lens_cabinet()),
-    ];
-    let subject = |(name, glb): (&str, Vec<u8>)| {
-        let scene = Arc::new(read_glb(&glb, name).expect("our own scene"));
-        let stage = Arc::new(Stage::new(scene, Some(sky.clone())));
-        exposed(Subject { name: name.into(), stage, tuning: sized() })
-    };
-    scenes.into_iter().map(subject).collect()
-}
-
-/// An object of a registry package on a matte floor, in an environment of another.
-fn open_subjects(folder: &Path) -> Vec<Subject> {
-    let pairs = [
-        ("button", "apartment"),
-        ("hand", "hall"),
-        ("touchpad", "night"),
-        ("trigger", "forest"),
-        ("thumbstick", "workshop"),
-        ("squeeze", "warehouse"),
-    ];
-    let read = |name: String| {
-        let path = folder.join(name);
-        std::fs::read(&path).unwrap_or_else(|e| panic!("{}: {e}", path.display()))
-    };
-    let subject = |(object, surroundings): (&str, &str)| {
-        let scene = read_glb(&read(format!("{object}.glb")), object).expect("a scene");
-        let name = format!("{surroundings}.exr");
-        let sky = Arc::new(Environment::read(&read(name.clone()), &name).expect("an environment"));
-        let stage = Arc::new(Stage::new(Arc::new(on_a_floor(scene)), Some(sky)));
-        exposed(Subject { name: format!("{object} in {surroundings}"), stage, tuning: sized() })
-    };
-    pairs.into_iter().map(subject).collect()
-}
-
-fn on_a_floor(mut scene: Scene) -> Scene {
-    let (lo, hi) = scene.bounds();
-    let (centre, size) = (0.5 * (lo + hi), (hi - lo).max_element());
-    let material = scene.materials.len() as u32;
-    scene.materials.push(Material::matte(Vec3::splat(0.5)));
-    let world = &mut scene.world;
-    let first = world.positions.len() as u32;
-    let at = |x: f32, z: f32| Vec3::new(centre.x + x * 4.0 * size, lo.y - 0.002 * size, centre.z + z * 4.0 * size);
-    world.positions.extend([at(-1.0, -1.0), at(-1.0, 1.0), at(1.0, 1.0), at(1.0, -1.0)]);
-    world.normals.extend([Vec3::Y; 4]);
-    for uvs in &mut world.uvs {
-        if !uvs.is_empty() {
-            uvs.extend([glam::Vec2::ZERO; 4]);
-        }
-    }
-    if !world.tangents.is_empty() {
-        world.tangents.extend([Vec3::X.extend(1.0); 4]);
-    }
-    if !world.colours.is_empty() {
-        world.colours.extend([glam::Vec4::ONE; 4]);
-    }
-    let triangle = |a: u32, b: u32| Triangle { vertices: [first, first + a, first + b], material, object: 0 };
-    world.triangles.extend([triangle(1, 2), triangle(2, 3)]);
-    let from = centre + Vec3::new(0.9, 0.8, 1.2) * size;
-    scene.cameras.insert(0, Camera::looking("Bench", from, centre, 0.75));
-    scene
-}
-
-fn sized() -> Tuning {
-    Tuning::default().with(K::FrameWidth, SIZE.0).with(K::FrameHeight, SIZE.1).with(K::ViewTransform, "shoulder")
-}
-
-/// With the exposure that brings the mean to middle grey, as an artist would set it.
-fn exposed(mut s: Subject) -> Subject {
-    let probe = fixed(&s.tuning, 8).with(K::FrameWidth, 60).with(K::FrameHeight, 38);
-    let mean = rendered(&s, &probe).plate().mean();
-    let log: f64 = mean.iter().map(|c| (picture::luminance(*c).max(1e-5) as f64).ln()).sum::<f64>() / mean.len() as f64;
-    s.tuning = s.tuning.with(K::ViewExposure, ((0.18 / log.exp()).log2()).clamp(-20.0, 20.0));
-    s
-}
-
-fn fixed(t: &Tuning, samples: u32) -> Tuning {
-    t.clone().with(K::SamplingAdaptive, false).with(K::SamplingLeast, 2).with(K::SamplingMost, samples)
-}
-
-fn describe(s: &Subject, tuning: &Tuning) -> Description {
-    let sky = s.stage.environment.as_ref().map(|e| e.hash.as_str());
-    Description::new(&s.stage.scene.hash, sky, &s.stage.scene.cameras[0].name, tuning.clone())
-}
-
-fn rendered(s: &Subject, tuning: &Tuning) -> Render {
-    let pool = Arc::new(own_pool(cores()).expect("threads"));
-    let mut render = Render::new(s.stage.clone(), describe(s, tuning), pool, false).expect("a render");
-    while render.step(&AtomicBool::new(false)) {}
-    render
-}
-
-fn median(mut v: Vec<f64>) -> f64 {
-    v.sort_by(f64::total_cmp);
-    v[v.len() / 2]
-}
+/// Adaptive against uniform sampling: blocks enough that there are worse and better ones.
+const MIDDLE: (u32, u32) = (144, 96);
 
 /// Time with parts kept against time without, in turn.
 fn cost(subjects: &[Subject]) {
@@ -150,7 +44,7 @@ struct Seeds {
 
 fn over_seeds(s: &Subject, tuning: &Tuning, seeds: u32) -> Seeds {
     let view = describe(s, tuning).view();
-    let (columns, pixels) = (SMALL.0.div_ceil(8) as usize, (SMALL.0 * SMALL.1) as usize);
+    let (columns, pixels) = (MIDDLE.0.div_ceil(8) as usize, (MIDDLE.0 * MIDDLE.1) as usize);
     let mut sums = vec![[[0.0f64; 2]; 3]; pixels];
     let (mut seconds, mut samples) = (0.0, 0.0);
     for seed in 0..seeds {
@@ -164,9 +58,9 @@ fn over_seeds(s: &Subject, tuning: &Tuning, seeds: u32) -> Seeds {
             }
         }
     }
-    let mut blocks = vec![([0.0f64; 3], 0.0f64); columns * SMALL.1.div_ceil(8) as usize];
+    let mut blocks = vec![([0.0f64; 3], 0.0f64); columns * MIDDLE.1.div_ceil(8) as usize];
     for (i, sum) in sums.iter().enumerate() {
-        let block = &mut blocks[i / SMALL.0 as usize / 8 * columns + i % SMALL.0 as usize / 8];
+        let block = &mut blocks[i / MIDDLE.0 as usize / 8 * columns + i % MIDDLE.0 as usize / 8];
         for (c, [sum, squares]) in sum.iter().enumerate() {
             block.0[c] += (squares - sum * sum / seeds as f64) / (seeds - 1) as f64;
         }
@@ -182,19 +76,19 @@ fn adaptive(subjects: &[Subject]) {
     const SEEDS: u32 = 5;
     println!(
         "\nadaptive against uniform sampling, {}×{}, {SEEDS} seeds: uniform samples with as good a worst block (99 %), share of the time",
-        SMALL.0, SMALL.1
+        MIDDLE.0, MIDDLE.1
     );
     for s in subjects {
-        let small = s.tuning.clone().with(K::FrameWidth, SMALL.0).with(K::FrameHeight, SMALL.1);
+        let small = s.tuning.clone().with(K::FrameWidth, MIDDLE.0).with(K::FrameHeight, MIDDLE.1);
         // Noise of about that many samples.
-        let threshold = rendered(s, &fixed(&small, 64)).report().grain;
+        let threshold = rendered(s, &fixed(&small, 32)).report().grain;
         let t = small.clone().with(K::SamplingThreshold, threshold).with(K::SamplingMost, 1024);
         let ours = over_seeds(s, &t, SEEDS);
         let at = |e: &Seeds| [e.errors[0], e.errors[e.errors.len() / 100]];
         let goals = at(&ours);
         let mut needs = [f64::NAN; 2];
         let (mut before, mut uniform): (Option<Seeds>, _) = (None, 0.0);
-        for n in [16u32, 64, 256, 1024] {
+        for n in [32u32, 64, 128, 256, 512, 1024] {
             let now = over_seeds(s, &fixed(&small, n), SEEDS);
             uniform = now.seconds / now.samples;
             for (k, need) in needs.iter_mut().enumerate() {
@@ -269,7 +163,7 @@ fn step_prices(subjects: &[Subject]) {
         let render = rendered(s, &t);
         let (report, counts) = (render.report(), counts(&render));
         let d = describe(s, &t);
-        let machine = Machine { start: 0.0, denoise_per_pixel: [0.0; 3], write_per_pixel: 0.0 };
+        let machine = Machine::default();
         let test = Measured { description: &d, counts: &counts, report: &report };
         let whole = advice::forecast(test, &t, None, &machine).expect("a forecast").sampling;
         for p in prices(test, None, &t, &machine) {

@@ -1,0 +1,135 @@
+//! Forecasts against finals: `./run bench forecast`. Scenes: the three of the demo, six for denoisers, and openly licensed
+//! objects from registry packages, fixed by hash (see `open_scenes.py`), where their folder is given. For three sizes and three
+//! thresholds a pilot foretells a final, which then goes on from the pilot's samples.
+//!
+//! A final's time is told twice: by the clock, and with its processor seconds divided by as many workers as the pilot had, which
+//! leaves out how busy the machine was meanwhile.
+
+#[path = "subjects/mod.rs"]
+mod subjects;
+
+use advice::{Machine, Measured, forecast};
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+use subjects::{Subject, demo_subjects, describe, open_subjects, trial_subjects};
+use tracer::{PilotRun, Render, cores, own_pool};
+use tuning::{K, Tuning};
+
+const SIZES: [(u32, u32); 3] = [(160, 100), (224, 140), (320, 200)];
+/// Grain to which finals go, in units of what 64 samples a pixel leave; from coarse to fine.
+const STEPS: [f64; 3] = [1.6, 1.0, 0.7];
+
+struct Row {
+    error: f64,
+    by_clock: f64,
+    samples: f64,
+    inside: bool,
+    share: f64,
+}
+
+/// A pilot of at most a twentieth of what the final takes; the final goes on from it.
+fn measure(s: &Subject, t: &Tuning, seconds: f64) -> Row {
+    let d = describe(s, t);
+    let pool = Arc::new(own_pool(cores()).expect("threads"));
+    let never = AtomicBool::new(false);
+    let mut render = Render::new(s.stage.clone(), d.clone(), pool.clone(), false).expect("a render");
+    let mut pilot = PilotRun::new(&mut render, seconds);
+    while pilot.step(&mut render, &never) {}
+    let (saved, report) = (render.save(), render.report());
+    let machine = Machine::default();
+    let test = Measured { description: &d, counts: &saved.counts, report: &report };
+    let f = forecast(test, t, None, &machine).expect("a forecast");
+    let mut last = Render::go_on(s.stage.clone(), d.clone(), pool, &saved).expect("a final");
+    while last.step(&never) {}
+    let then = last.report();
+    let workers = report.processor_seconds / report.seconds;
+    let actual = (then.processor_seconds + then.judging_seconds) / workers;
+    let (low, high) = (f.low - (f.seconds - f.sampling), f.high - (f.seconds - f.sampling));
+    let row = Row {
+        error: f.sampling / actual - 1.0,
+        by_clock: f.sampling / then.seconds - 1.0,
+        samples: f.samples_per_pixel / then.samples_per_pixel - 1.0,
+        inside: low <= actual && actual <= high,
+        share: report.seconds / then.seconds,
+    };
+    println!(
+        "{:<26} {:>4}×{:<4} {:>6.2} % {:>7.1} s {:>7.1} s {:>+5.0} % ({:>+4.0} % by the clock, {:>+4.0} % samples) ±{:>3.0} % {} pilot {:>3.0} %, saw {:>3.0} %",
+        s.name,
+        d.frame().0,
+        d.frame().1,
+        100.0 * t.real(K::SamplingThreshold),
+        f.sampling,
+        actual,
+        100.0 * row.error,
+        100.0 * row.by_clock,
+        100.0 * row.samples,
+        50.0 * (high - low) / f.sampling,
+        if row.inside { "inside" } else { "OUTSIDE" },
+        100.0 * row.share,
+        100.0 * f.seen,
+    );
+    row
+}
+
+/// Displayed variance per sample over the counts, in units of that at 16 samples: how far from the square-root law.
+fn slopes(subjects: &[Subject]) {
+    for s in subjects {
+        let report = subjects::rendered(s, &subjects::fixed(&s.tuning, 512)).report();
+        let at = |m: &tracer::Moment| m.grain * m.grain * m.samples_per_pixel;
+        let unit = report.history.iter().find(|m| m.samples_per_pixel >= 16.0).map_or(1.0, at);
+        let told = report.history.iter().filter(|m| (m.samples_per_pixel as u32).is_power_of_two());
+        let told: Vec<String> = told.map(|m| format!("{:.0}: {:.2}", m.samples_per_pixel, at(m) / unit)).collect();
+        println!("{:<26} {}", s.name, told.join("  "));
+    }
+}
+
+fn main() {
+    let mut words = std::env::args().skip(1);
+    let (word, folder) = (words.next().unwrap_or_default(), words.next());
+    let mut subjects = demo_subjects();
+    subjects.extend(trial_subjects());
+    if let Some(folder) = folder {
+        subjects.extend(open_subjects(Path::new(&folder)));
+    }
+    let quick = word == "quick";
+    subjects.retain(|s| word.is_empty() || quick || word == "slopes" || s.name.contains(&word));
+    if word == "slopes" {
+        return slopes(&subjects);
+    }
+    println!("sampling of finals: scene, frame, threshold, foretold by a pilot, actual, error");
+    let mut rows = Vec::new();
+    for (i, s) in subjects.iter().enumerate() {
+        let sized = |size: (u32, u32)| s.tuning.clone().with(K::FrameWidth, size.0).with(K::FrameHeight, size.1);
+        let grain = subjects::rendered(s, &subjects::fixed(&sized((88, 55)), 64)).report().grain;
+        for (j, size) in SIZES.into_iter().enumerate() {
+            for (k, step) in STEPS.into_iter().enumerate() {
+                // The short edition takes another size and threshold with each scene.
+                if quick && (j != i % 2 || k != i % 3) {
+                    continue;
+                }
+                let t = sized(size).with(K::SamplingThreshold, (step * grain).clamp(1e-4, 1.0));
+                let t = t.with(K::SamplingMost, 1024).with(K::CleanupDenoise, "none");
+                // A twentieth of what it would take if every pixel needed the mean.
+                let expected = 64.0 / (step * step) * (size.0 * size.1) as f64 / 120_000.0;
+                rows.push(measure(s, &t, 0.05 * expected));
+            }
+        }
+    }
+    let sorted = |f: fn(&Row) -> f64| {
+        let mut v: Vec<f64> = rows.iter().map(|r| f(r).abs()).collect();
+        v.sort_by(f64::total_cmp);
+        v
+    };
+    let told = |name: &str, v: Vec<f64>| {
+        let at = |q: f64| 100.0 * v[((v.len() as f64 * q) as usize).min(v.len() - 1)];
+        println!("{name}: median {:.1} %, 90th percentile {:.1} %, worst {:.1} %", at(0.5), at(0.9), at(1.0));
+    };
+    println!();
+    told("error of the time", sorted(|r| r.error));
+    told("error by the clock", sorted(|r| r.by_clock));
+    told("error of the samples", sorted(|r| r.samples));
+    let inside = rows.iter().filter(|r| r.inside).count();
+    println!("{} finals, {:.0} % inside the interval", rows.len(), 100.0 * inside as f64 / rows.len() as f64);
+    told("time of the pilot", sorted(|r| r.share));
+}

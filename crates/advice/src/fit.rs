@@ -1,0 +1,306 @@
+//! Fit to a budget: the tuning that leaves the least grain, as it is judged, within the minutes that there are.
+//!
+//! First what is free of charge: bounces that nobody sees, splits that a short trial has found better, adaptive sampling. Then
+//! the threshold, by bisection on the forecast, with as many samples at the most as nearly all blocks need.
+
+use crate::forecast::forecast_turned;
+use crate::prices::id;
+use crate::{Advice, Effect, Forecast, Machine, Measured, Pilot, advise};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use tracer::ladder;
+use ts_rs::TS;
+use tuning::{K, Tuning, Value};
+
+/// Share of the budget that is aimed at: what is foretold is not certain.
+const AIM: f64 = 0.96;
+/// Finest and coarsest threshold that is looked at.
+const THRESHOLDS: (f64, f64) = (0.0005, 0.5);
+/// Most samples a pixel that are proposed.
+const MOST: u32 = 16_384;
+/// Points of the curve.
+const POINTS: usize = 25;
+
+/// One change that the fit proposes.
+#[derive(Debug, Clone, PartialEq, Serialize, TS)]
+pub struct FitRow {
+    pub key: String,
+    pub title: String,
+    pub why: String,
+    #[ts(type = "Record<string, number | boolean | string>")]
+    pub changes: BTreeMap<String, serde_json::Value>,
+    /// It is part of the result.
+    pub taken: bool,
+    /// Seconds of the final and its grain with the row less those without it, the other rows as they are.
+    pub seconds: f64,
+    pub grain: f64,
+    /// What the picture loses, in steps of 255 in 99 % of the blocks.
+    pub loss: Option<f64>,
+}
+
+/// Minutes against grain.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, TS)]
+pub struct CurvePoint {
+    pub threshold: f64,
+    pub seconds: f64,
+    pub low: f64,
+    pub high: f64,
+    pub grain: f64,
+}
+
+/// Something that would bring the budget within reach.
+#[derive(Debug, Clone, PartialEq, Serialize, TS)]
+pub struct WayOut {
+    pub title: String,
+    pub seconds: f64,
+    #[ts(type = "Record<string, number | boolean | string>")]
+    pub changes: BTreeMap<String, serde_json::Value>,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, TS)]
+pub struct Fit {
+    pub budget: f64,
+    pub rows: Vec<FitRow>,
+    /// As it is now, and with the rows that are taken.
+    pub now: Forecast,
+    pub then: Forecast,
+    pub threshold: f64,
+    /// It ends within the budget.
+    pub fits: bool,
+    /// Where it does not, or only with a coarser threshold than now.
+    pub ways_out: Vec<WayOut>,
+    /// At the tuning with the rows taken, over thresholds.
+    pub curve: Vec<CurvePoint>,
+    #[ts(type = "Record<string, number | boolean | string>")]
+    pub changes: BTreeMap<String, serde_json::Value>,
+}
+
+/// What is wanted.
+#[derive(Debug, Clone, Default, Deserialize, TS)]
+#[ts(optional_fields)]
+pub struct Wanted {
+    /// Seconds that there are; the shot's own budget without.
+    pub seconds: Option<f64>,
+    /// Or the threshold that is wanted, whatever it takes.
+    pub threshold: Option<f64>,
+    /// Or a proof that is clean enough: its threshold is that of its blocks, 95 % of them.
+    #[ts(as = "Option<i32>")]
+    pub proof: Option<i64>,
+    /// Rows that are not to be taken, by key.
+    #[serde(default)]
+    #[ts(type = "string[]", optional)]
+    pub without: Vec<String>,
+}
+
+/// A test, what turns it, and the machine.
+struct Bench<'a> {
+    test: Measured<'a>,
+    machine: &'a Machine,
+}
+
+impl Bench<'_> {
+    fn forecast(&self, tuning: &Tuning, rows: &[&Advice]) -> Option<Forecast> {
+        let turn = |a: Effect, b: &&Advice| Effect {
+            time: a.time * b.effect.time,
+            variance: a.variance * b.effect.variance,
+            ..a
+        };
+        let even = Effect { time: 1.0, variance: 1.0, equal: 1.0 };
+        // What adaptive sampling saves and ended bounces leave out the forecast computes itself.
+        let turned: Vec<&&Advice> = rows.iter().filter(|a| a.key == "splits" || a.key.starts_with("source")).collect();
+        let effect = turned.iter().fold(even, |e, a| turn(e, a));
+        let known: Vec<&str> = rows.iter().flat_map(|a| a.changes.keys().map(String::as_str)).collect();
+        forecast_turned(self.test, tuning, None, self.machine, (effect.time, effect.variance), &known)
+    }
+}
+
+fn with(t: &Tuning, changes: &BTreeMap<String, serde_json::Value>) -> Option<Tuning> {
+    t.changed(changes).ok()
+}
+
+fn one(k: K, v: impl Into<serde_json::Value>) -> BTreeMap<String, serde_json::Value> {
+    [(id(k).to_string(), v.into())].into()
+}
+
+/// Two significant digits, towards the coarser side.
+fn rounded(t: f64) -> f64 {
+    let unit = 10f64.powf(t.log10().floor() - 1.0);
+    (((t / unit).ceil() * unit) * 1e6).round() / 1e6
+}
+
+/// The lowest threshold whose forecast stays within `seconds`; none if not even the coarsest does.
+fn threshold_for(bench: &Bench, t: &Tuning, rows: &[&Advice], seconds: f64) -> Option<f64> {
+    let takes = |x: f64| bench.forecast(&t.clone().with(K::SamplingThreshold, x), rows).map(|f| f.seconds);
+    if takes(THRESHOLDS.1)? > seconds {
+        return None;
+    }
+    let (mut low, mut high) = (THRESHOLDS.0.ln(), THRESHOLDS.1.ln());
+    for _ in 0..14 {
+        let middle = 0.5 * (low + high);
+        if takes(middle.exp())? > seconds { low = middle } else { high = middle }
+    }
+    Some(high.exp().max(THRESHOLDS.0))
+}
+
+/// Fits a tuning to `seconds`, or to `threshold` where that is given; `without` names rows that are not taken.
+pub fn fit(
+    test: Measured,
+    trials: Option<&Pilot>,
+    tuning: &Tuning,
+    machine: &Machine,
+    seconds: f64,
+    threshold: Option<f64>,
+    without: &[String],
+) -> Option<Fit> {
+    let bench = Bench { test, machine };
+    let now = bench.forecast(tuning, &[])?;
+    let mut free: Vec<Advice> = advise(test, trials, tuning, machine);
+    free.retain(|a| a.key == "splits" || a.key == id(K::DepthTotal) || a.key == "adaptive");
+    let taken: Vec<&Advice> = free.iter().filter(|a| !without.contains(&a.key)).collect();
+    let mut base = tuning.clone();
+    for a in &taken {
+        base = with(&base, &a.changes)?;
+    }
+    let own = tuning.real(K::SamplingThreshold);
+    let refused = |k: K| without.iter().any(|w| w == id(k));
+    // As many samples as are ever needed, then as few as do nearly as well.
+    let open = if refused(K::SamplingMost) { base.clone() } else { base.clone().with(K::SamplingMost, MOST) };
+    let reached = match threshold {
+        Some(t) => Some(t),
+        None if refused(K::SamplingThreshold) => Some(own),
+        None => threshold_for(&bench, &open, &taken, AIM * seconds),
+    };
+    let aim = reached.map_or(THRESHOLDS.1, rounded);
+    let mut then = open.with(K::SamplingThreshold, aim);
+    if !refused(K::SamplingMost) {
+        let all = bench.forecast(&then, &taken)?.settled;
+        let least = base.whole(K::SamplingLeast).max(16);
+        let enough = ladder(MOST / 2).into_iter().map(|n| 2 * n).filter(|n| *n >= least).find(|n| {
+            let f = bench.forecast(&then.clone().with(K::SamplingMost, *n), &taken);
+            f.is_some_and(|f| f.settled >= 0.995 * all)
+        });
+        then = then.with(K::SamplingMost, enough.unwrap_or(MOST));
+    }
+    let last = bench.forecast(&then, &taken)?;
+
+    let mut rows: Vec<FitRow> = Vec::new();
+    for a in &free {
+        let used = taken.iter().any(|t| t.key == a.key);
+        // With the row against without it.
+        let others: Vec<&Advice> = taken.iter().copied().filter(|t| t.key != a.key).collect();
+        let back: BTreeMap<_, _> = a
+            .changes
+            .keys()
+            .filter_map(|k| Some((k.clone(), serde_json::json!(tuning.to_map().get(k.as_str())?))))
+            .collect();
+        let bare = bench.forecast(&with(&then, &back)?, &others)?;
+        let mut all = others.clone();
+        all.push(a);
+        let full = bench.forecast(&with(&then, &a.changes)?, &all)?;
+        rows.push(FitRow {
+            key: a.key.clone(),
+            title: a.title.clone(),
+            why: a.why.clone(),
+            changes: a.changes.clone(),
+            taken: used,
+            seconds: full.seconds - bare.seconds,
+            grain: full.grain - bare.grain,
+            loss: a.look.as_ref().map(|l| l.most),
+        });
+    }
+    let mut knob = |k: K, title: String, why: &str| {
+        let (was, is) = (tuning.to_map()[id(k)], then.to_map()[id(k)]);
+        if was == is && !refused(k) {
+            return Some(());
+        }
+        let value = if refused(k) { serde_json::json!(was) } else { serde_json::json!(is) };
+        let bare = bench.forecast(&with(&then, &one(k, serde_json::json!(was)))?, &taken)?;
+        rows.push(FitRow {
+            key: id(k).into(),
+            title,
+            why: why.into(),
+            changes: one(k, value),
+            taken: !refused(k),
+            seconds: last.seconds - bare.seconds,
+            grain: last.grain - bare.grain,
+            loss: None,
+        });
+        Some(())
+    };
+    let percent = |x: f64| format!("{:.2} %", 100.0 * x);
+    knob(
+        K::SamplingThreshold,
+        format!("threshold {} → {}", percent(own), percent(then.real(K::SamplingThreshold))),
+        if threshold.is_some() { "as it is wanted" } else { "the finest that the minutes reach" },
+    )?;
+    knob(
+        K::SamplingMost,
+        format!("most samples {} → {}", tuning.whole(K::SamplingMost), then.whole(K::SamplingMost)),
+        "as many as nearly all blocks need for that",
+    )?;
+
+    let fits = last.seconds <= seconds;
+    let mut changes = BTreeMap::new();
+    for r in rows.iter().filter(|r| r.taken) {
+        changes.extend(r.changes.clone());
+    }
+    let poor = !fits || then.real(K::SamplingThreshold) > 1.02 * own;
+    let ways_out = if poor { ways_out(&bench, &then, &taken, own, seconds) } else { Vec::new() };
+    let curve = (0..POINTS).filter_map(|i| {
+        let part = i as f64 / (POINTS - 1) as f64;
+        let x = (THRESHOLDS.0.ln() * (1.0 - part) + THRESHOLDS.1.ln() * part).exp();
+        let f = bench.forecast(&then.clone().with(K::SamplingThreshold, x).with(K::SamplingMost, MOST), &taken)?;
+        Some(CurvePoint { threshold: x, seconds: f.seconds, low: f.low, high: f.high, grain: f.grain })
+    });
+    let curve = curve.collect();
+    Some(Fit {
+        budget: seconds,
+        rows,
+        now,
+        threshold: then.real(K::SamplingThreshold),
+        then: last,
+        fits,
+        ways_out,
+        curve,
+        changes,
+    })
+}
+
+/// What would bring the shot's own threshold within the budget.
+fn ways_out(bench: &Bench, then: &Tuning, rows: &[&Advice], own: f64, seconds: f64) -> Vec<WayOut> {
+    let fine = then.clone().with(K::SamplingThreshold, own);
+    let mut out = Vec::new();
+    if let Some(f) = bench.forecast(&fine, rows) {
+        let title = format!("{} more for a threshold of {:.2} %", minutes(f.seconds - seconds), 100.0 * own);
+        out.push(WayOut { title, seconds: f.seconds, changes: one(K::SamplingThreshold, own) });
+    }
+    let (w, h) = (fine.whole(K::FrameWidth) as f64, fine.whole(K::FrameHeight) as f64);
+    for share in [0.85, 0.7, 0.5, 0.35] {
+        let (w, h) = ((w * share).round() as u32, (h * share).round() as u32);
+        let Ok(small) =
+            fine.changed(&[(id(K::FrameWidth).into(), w.into()), (id(K::FrameHeight).into(), h.into())].into())
+        else {
+            continue;
+        };
+        let Some(f) = bench.forecast(&small, rows).filter(|f| f.seconds <= seconds) else { continue };
+        let title = format!("{w} × {h} px instead, at {:.2} %", 100.0 * own);
+        let mut changes = one(K::FrameWidth, w);
+        changes.extend(one(K::FrameHeight, h));
+        changes.extend(one(K::SamplingThreshold, own));
+        out.push(WayOut { title, seconds: f.seconds, changes });
+        break;
+    }
+    if fine.name(K::CleanupDenoise) == "none"
+        && let Some(f) = bench.forecast(&fine.clone().with(K::CleanupDenoise, "quick"), rows)
+    {
+        let title = "a denoiser, judged as delivered: a pilot with it tells how much coarser sampling may be".into();
+        let quick = one(K::CleanupDenoise, serde_json::json!(Value::Name("quick".into())));
+        out.push(WayOut { title, seconds: f.seconds, changes: quick });
+    }
+    out
+}
+
+fn minutes(seconds: f64) -> String {
+    let s = seconds.max(0.0).round() as u64;
+    if s < 60 { format!("{s} s") } else { format!("{} min {:02} s", s / 60, s % 60) }
+}

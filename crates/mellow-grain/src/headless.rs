@@ -1,0 +1,160 @@
+//! `mellow-grain final`: finals of an exported shot, without a browser. The working state lies beside the files, so that the
+//! same command goes on where it was broken off, and frames that are whole are skipped.
+
+use clap::{Args, ValueEnum};
+use fault::{Code, Fault};
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+use workshop::{Event, FinalState, FinalView, NewFinal, Patience, Policy, Series, ShotChange, Workshop};
+
+#[derive(Clone, Copy, ValueEnum)]
+enum Hold {
+    /// Goes on to the threshold.
+    Cleanness,
+    /// Ends within the budget.
+    Time,
+}
+
+#[derive(Args)]
+pub struct Options {
+    /// The shot: an exported archive (.zip), or its shot.json beside the scene.
+    shot: PathBuf,
+    /// Folder for the files; working state lies in it too while the final is not whole.
+    #[arg(long)]
+    out: PathBuf,
+    /// What is held when both cannot be.
+    #[arg(long, value_enum, default_value = "cleanness")]
+    hold: Hold,
+    /// Minutes of render time; the shot's own budget without.
+    #[arg(long)]
+    minutes: Option<f64>,
+    /// One knob, e.g. sampling.most=64.
+    #[arg(long = "set", value_name = "ID=VALUE")]
+    set: Vec<String>,
+    /// Camera by name; may be given more than once. With --frames they are the stations of a move.
+    #[arg(long)]
+    camera: Vec<String>,
+    /// A numbered series: FIRST-LAST of LENGTH, e.g. 0-47/48; every n-th with 0-47/48:n.
+    #[arg(long)]
+    frames: Option<String>,
+    /// Seconds between two checkpoints at least.
+    #[arg(long, default_value_t = 20.0)]
+    checkpoint: f64,
+}
+
+/// `0-47/48:2`: first, last, length and step.
+fn series(text: &str) -> Result<Series, Fault> {
+    let numbers = |text: &str| {
+        let (range, rest) = text.split_once('/')?;
+        let (first, last) = range.split_once('-')?;
+        let (length, step) = rest.split_once(':').unwrap_or((rest, "1"));
+        let number = |t: &str| t.trim().parse().ok();
+        Some(Series {
+            first: number(first)?,
+            last: number(last)?,
+            frames: number(length)?,
+            step: number(step)?,
+            padding: 4,
+        })
+    };
+    numbers(text).ok_or_else(|| {
+        Fault::new(
+            Code::NotANumber,
+            format!("\"{text}\" cannot be read"),
+            "--frames",
+            "write it like 0-47/48 or 0-47/48:2",
+        )
+    })
+}
+
+pub fn run(o: &Options) -> Result<(), Fault> {
+    let series = o.frames.as_deref().map(series).transpose()?;
+    let data = o.out.join(".mellow-grain");
+    std::fs::create_dir_all(&data).map_err(|e| Fault::io(data.display().to_string(), &e))?;
+    let workshop = Workshop::open_with(
+        &data,
+        Patience { checkpoint: Duration::from_secs_f64(o.checkpoint.clamp(0.05, 86400.0)), ..Patience::default() },
+    )?;
+    let begun = !workshop.finals()?.is_empty();
+    let shot = match workshop.shots()?.first() {
+        Some(shot) => shot.id,
+        None => workshop.import_shot(&o.shot)?,
+    };
+    if !begun || series.is_some() {
+        let mut values = workshop::Values::new();
+        for assignment in &o.set {
+            let mut t = tuning::Tuning::default();
+            t.set_text(assignment).map_err(|f| f.within("--set"))?;
+            let id = assignment.split('=').next().unwrap_or_default().trim();
+            if let Some(v) = t.to_map().get(id) {
+                values.insert(id.to_string(), serde_json::json!(v));
+            }
+        }
+        workshop.change_shot(
+            shot,
+            &ShotChange { tuning: values, budget: o.minutes.map(|m| 60.0 * m), ..ShotChange::default() },
+        )?;
+        let waiting = workshop.finals()?.iter().any(|f| matches!(f.state, FinalState::Waiting | FinalState::Running));
+        if !waiting {
+            let policy = match o.hold {
+                Hold::Cleanness => Policy::Cleanness,
+                Hold::Time => Policy::Time,
+            };
+            let ordered = workshop.add_finals(shot, &NewFinal { policy, cameras: o.camera.clone(), series })?;
+            if !ordered.skipped.is_empty() {
+                eprintln!("{} frames are whole already", ordered.skipped.len());
+            }
+        }
+    }
+    workshop.listen(|e| {
+        if let Event::Final { progress, ends_after, .. } = e {
+            let ends = ends_after.map_or(String::new(), |s| format!(", ends after {s:.0} s"));
+            eprint!("\r{:?} {:.0} %, {:.0} s{ends}    ", progress.phase, 100.0 * progress.share, progress.elapsed);
+        }
+    });
+    workshop.wait_for_finals()?;
+    eprintln!();
+    let mut failed = None;
+    for f in workshop.finals()? {
+        match f.state {
+            FinalState::Delivered => hand_out(&workshop, &f, &o.out)?,
+            FinalState::Failed => failed = f.fault.clone().or(failed),
+            _ => {}
+        }
+    }
+    failed.map_or(Ok(()), Err)
+}
+
+/// Copies the files of a final out; what lies there under another content keeps its name.
+fn hand_out(workshop: &Workshop, f: &FinalView, out: &Path) -> Result<(), Fault> {
+    for file in &f.files {
+        let from = workshop.final_file(f.id, &file.name)?;
+        let bytes = std::fs::read(&from).map_err(|e| Fault::io(from.display().to_string(), &e))?;
+        let (stem, ending) = file.name.rsplit_once('.').unwrap_or((&file.name, ""));
+        let free = (1..).map(|i| out.join(if i == 1 { file.name.clone() } else { format!("{stem}-{i}.{ending}") }));
+        for to in free {
+            match std::fs::read(&to) {
+                Ok(there) if there == bytes => break,
+                Ok(_) => continue,
+                Err(_) => {
+                    picture::files::write_whole(&to, |w| {
+                        use std::io::Write;
+                        w.write_all(&bytes).map_err(|e| Fault::io(to.display().to_string(), &e))
+                    })?;
+                    println!("{}", to.display());
+                    break;
+                }
+            }
+        }
+    }
+    if let Some(r) = &f.report {
+        let number = f.number.map_or(String::new(), |n| format!("frame {n}: "));
+        eprintln!(
+            "{number}{:.1} s, grain {:.2} %, {}",
+            r.total,
+            100.0 * r.grain,
+            if r.clean { "clean".into() } else { format!("{:.1} % of the blocks not clean", 100.0 * r.unclean) }
+        );
+    }
+    Ok(())
+}

@@ -1,0 +1,125 @@
+//! A pilot: a short render of superblocks that are scattered over the frame, at full resolution, so that its samples count for
+//! the final. Two-phase sampling (Cochran, Sampling Techniques, ch. 12): many superblocks get a few samples, some of them
+//! go on to their end under the final's own rule, and how far the few samples misjudge is read off where both are known.
+
+use crate::description::Limits;
+use crate::render::{Render, Scope};
+use crate::rounds::EARLY;
+use std::sync::atomic::AtomicBool;
+
+/// Superblocks that a pilot looks at in any case, and how many more are opened at a time.
+const LEAST: usize = 24;
+const BATCH: usize = 8;
+/// Share of the time for the first look at many superblocks.
+const FIRST: f64 = 0.35;
+/// Superblocks that go on to their end in any case.
+const DEEP: usize = 6;
+
+pub struct PilotRun {
+    /// Superblocks in the order in which they are opened.
+    order: Vec<usize>,
+    opened: usize,
+    /// Seconds of sampling that the pilot may take.
+    seconds: f64,
+    /// Of the final.
+    limits: Limits,
+    /// Superblocks that go on to their end.
+    deep: usize,
+}
+
+impl PilotRun {
+    /// Prepares a render of the whole frame, without any sample, for a pilot of so many seconds.
+    pub fn new(render: &mut Render, seconds: f64) -> PilotRun {
+        let squares = render.squares();
+        let columns = squares.iter().take_while(|s| s.y == squares[0].y).count();
+        let order = scattered(columns, squares.len() / columns.max(1));
+        let limits = render.limits();
+        render.set_limits(Limits { adaptive: false, least: EARLY, most: EARLY.min(limits.most), ..limits });
+        let opened = LEAST.min(order.len());
+        render.only(some(&order[..opened]));
+        PilotRun { order, opened, seconds, limits, deep: 0 }
+    }
+
+    /// Works for a short while; true while there is more to do.
+    pub fn step(&mut self, render: &mut Render, stop: &AtomicBool) -> bool {
+        if render.step(stop) {
+            return self.deep <= DEEP || render.seconds() < self.seconds;
+        }
+        if self.deep == 0 {
+            if render.seconds() < FIRST * self.seconds && self.opened < self.order.len() {
+                self.opened = (self.opened + BATCH).min(self.order.len());
+                render.only(some(&self.order[..self.opened]));
+                return true;
+            }
+            if self.limits.most <= EARLY {
+                return false;
+            }
+            self.by_load(render);
+            render.set_limits(self.limits);
+        } else if render.seconds() >= self.seconds || self.deep >= self.opened {
+            return false;
+        }
+        // One after the other to the end.
+        self.deep = if self.deep == 0 { DEEP } else { self.deep + 2 }.min(self.opened);
+        render.only(some(&self.order[..self.deep]));
+        true
+    }
+}
+
+impl PilotRun {
+    /// Brings the opened superblocks into an order in which each comes first with a probability that goes with its expected
+    /// load (Efraimidis and Spirakis 2006): where much time is spent, errors matter most.
+    fn by_load(&mut self, render: &Render) {
+        let loads = render.outlook().loads(&self.limits);
+        let key = |i: usize, square: usize| {
+            // The golden ratio's multiples are spread evenly.
+            let u = ((i as f64 + 0.5) * 0.618_033_988_749_895).fract();
+            -u.ln() / loads[square].max(1e-12)
+        };
+        let mut keyed: Vec<(f64, usize)> =
+            self.order[..self.opened].iter().enumerate().map(|(i, square)| (key(i, *square), *square)).collect();
+        keyed.sort_by(|a, b| a.0.total_cmp(&b.0));
+        self.order[..self.opened].iter_mut().zip(keyed).for_each(|(to, (_, square))| *to = square);
+    }
+}
+
+fn some(squares: &[usize]) -> Scope {
+    Scope::Squares(squares.iter().copied().collect())
+}
+
+/// All cells of a grid in an order that spreads evenly however early it ends: the additive recurrence with the plastic number
+/// (Roberts 2018, "The unreasonable effectiveness of quasirandom sequences"), each cell the first time that it is met.
+fn scattered(columns: usize, rows: usize) -> Vec<usize> {
+    const PLASTIC: f64 = 1.324_717_957_244_746;
+    let (mut order, mut met) = (Vec::new(), vec![false; columns * rows]);
+    let (mut x, mut y) = (0.5f64, 0.5f64);
+    // The sequence meets nearly all cells soon; those that it has not met by then follow in reading order.
+    for _ in 0..20 * columns * rows {
+        (x, y) = ((x + 1.0 / PLASTIC).fract(), (y + 1.0 / (PLASTIC * PLASTIC)).fract());
+        let cell = (y * rows as f64) as usize * columns + (x * columns as f64) as usize;
+        if !std::mem::replace(&mut met[cell], true) {
+            order.push(cell);
+        }
+    }
+    order.extend((0..met.len()).filter(|i| !met[*i]));
+    order
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_cell_comes_once_and_the_first_ones_are_spread() {
+        let order = scattered(20, 12);
+        let mut sorted = order.clone();
+        sorted.sort_unstable();
+        assert_eq!(sorted, (0..240).collect::<Vec<_>>());
+        // Of the first 24 cells every quarter of the grid holds its share.
+        let quarter = |i: &usize| (i / 20 / 6) * 2 + i % 20 / 10;
+        for q in 0..4 {
+            let n = order[..24].iter().filter(|i| quarter(i) == q).count();
+            assert!((4..=8).contains(&n), "{n} in quarter {q}");
+        }
+    }
+}

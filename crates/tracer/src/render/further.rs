@@ -1,0 +1,297 @@
+//! Renders that go on: from a saved state, from samples of other renders of the same picture, under other limits, or with
+//! some superblocks only.
+
+use super::{Render, SavedCounts, SavedRender};
+use crate::description::{Description, Limits};
+use crate::fall::Fall;
+use crate::film::Tile;
+use crate::film_state::FilmState;
+use crate::path::Tally;
+use crate::rounds::{BlockCount, floored_variances, ladder};
+use crate::stage::Stage;
+use fault::{Code, Fault};
+use picture::Region;
+use rayon::prelude::*;
+use std::collections::HashSet;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+/// Samples per half that are the most where a budget of time sets the limit.
+pub const UNLIMITED: u32 = 1 << 15;
+
+/// Which part of a render goes on.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Scope {
+    All,
+    /// Superblocks by their number, row by row.
+    Squares(HashSet<usize>),
+    /// Blocks that reach into a region of the rendered frame.
+    Region(Region),
+}
+
+impl Render {
+    /// A new render of the same description that goes on from a saved state.
+    pub fn resume(
+        stage: Arc<Stage>,
+        description: Description,
+        pool: Arc<rayon::ThreadPool>,
+        saved: &SavedRender,
+    ) -> Result<Render, Fault> {
+        let mut render = Render::new(stage, description, pool, false)?;
+        let state: Option<FilmState> = render.film.state().refill(&saved.channels, &saved.brought, &saved.counts.tiles);
+        if !state.is_some_and(|s| render.film.restore(&s)) {
+            return Err(Fault::new(
+                Code::Damaged,
+                "the saved state does not belong to this render",
+                "film",
+                "start the render anew",
+            ));
+        }
+        render.round = saved.counts.round;
+        render.seconds = saved.counts.seconds;
+        render.counters = saved.counts.counters;
+        render.history.clone_from(&saved.counts.history);
+        render.judged = saved.counts.judged;
+        Ok(render)
+    }
+
+    /// Takes a saved render up under other limits of samples or another threshold: what was rendered is not rendered again.
+    /// At equal counts the samples are those of a render that had these limits from the start, bit for bit.
+    pub fn go_on(
+        stage: Arc<Stage>,
+        description: Description,
+        pool: Arc<rayon::ThreadPool>,
+        saved: &SavedRender,
+    ) -> Result<Render, Fault> {
+        let mut render = Render::resume(stage, description, pool, saved)?;
+        render.reopen();
+        Ok(render)
+    }
+
+    /// Takes over the superblocks of another render of the same picture (see [`Description::same_samples`]) where it has
+    /// more samples: a region's, a pilot's or another frame's. The number of samples taken over.
+    pub fn take_in(&mut self, from: &Description, saved: &SavedRender) -> Result<u64, Fault> {
+        let mut other = Render::new(self.stage.clone(), from.clone(), self.pool.clone(), false)?;
+        let state = other.film.state().refill(&saved.channels, &saved.brought, &saved.counts.tiles);
+        let taken = state.filter(|s| other.film.restore(s)).map_or(0, |_| self.take_over(&other));
+        other.counters = saved.counts.counters;
+        if taken > 0 {
+            // Rays are known for the whole of the other render only: what a ray costs and how many a sample takes is alike.
+            self.counters.add(&other.counters);
+            self.seconds += saved.counts.seconds * taken as f64 / other.film.samples().max(1) as f64;
+            self.reopen();
+        }
+        Ok(taken)
+    }
+
+    fn take_over(&self, other: &Render) -> u64 {
+        let pixels = |t: &Tile| -> u64 {
+            let of = |k| {
+                let [x0, x1, y0, y1] = t.block_range(k, self.film.block);
+                2 * t.blocks[k].n as u64 * ((x1 - x0) * (y1 - y0)) as u64
+            };
+            (0..t.blocks.len()).map(of).sum()
+        };
+        if other.film.layout != self.film.layout || other.film.block != self.film.block {
+            return 0;
+        }
+        let mut taken = 0;
+        for j in 0..other.film.tiles.len() {
+            let theirs = other.film.tile(j).clone();
+            let Some(i) = self.square_at(theirs.bounds) else { continue };
+            let mut ours = self.film.tile(i);
+            let (had, has) = (pixels(&ours), pixels(&theirs));
+            // Blocks of a region's border may be without samples: they are not worth those of the rest.
+            let lost = ours.blocks.iter().zip(&theirs.blocks).any(|(a, b)| a.n > b.n);
+            if has > had && !lost {
+                *ours = theirs;
+                taken += has - had;
+            }
+        }
+        self.film.samples.fetch_add(taken, Ordering::Relaxed);
+        taken
+    }
+
+    /// Number of the superblock that covers exactly this region.
+    fn square_at(&self, bounds: Region) -> Option<usize> {
+        (0..self.film.tiles.len()).find(|i| self.film.tile(*i).bounds == bounds)
+    }
+
+    /// Superblocks, row by row.
+    pub fn squares(&self) -> Vec<Region> {
+        (0..self.film.tiles.len()).map(|i| self.film.tile(i).bounds).collect()
+    }
+
+    /// Lets only a part go on; the rest waits with what it has.
+    pub fn only(&mut self, scope: Scope) {
+        self.scope = scope;
+        self.reopen();
+    }
+
+    /// The limits in force.
+    pub fn limits(&self) -> Limits {
+        let s = &self.settings;
+        Limits { adaptive: s.adaptive, least: s.least, most: s.most, threshold: s.threshold }
+    }
+
+    /// Goes on under other limits; the description stays as it is.
+    pub fn set_limits(&mut self, l: Limits) {
+        let s = &mut self.settings;
+        (s.adaptive, s.least, s.most, s.threshold) = (l.adaptive, l.least, l.most, l.threshold);
+        self.rounds = ladder(l.most);
+        self.reopen();
+    }
+
+    /// Decides anew which blocks run: those that are wanted, chosen, and not at the end of their limits.
+    fn reopen(&mut self) {
+        let s = &self.settings;
+        for i in 0..self.film.tiles.len() {
+            let mut tile = self.film.tile(i);
+            for k in 0..tile.blocks.len() {
+                let wanted = self.film.wants(&tile, k) && self.in_scope(i, &tile, k);
+                let b = &mut tile.blocks[k];
+                if b.n == 0 {
+                    *b = BlockCount::new(wanted);
+                } else {
+                    b.reopen(s.least, s.most, s.threshold, s.adaptive);
+                    b.running &= wanted;
+                }
+            }
+        }
+        // A block that has reached a step and has not been judged there is judged first.
+        let begun = |b: &BlockCount| if b.before.1 == b.n { b.n } else { b.n - 1 };
+        let of = |t: &Tile| t.blocks.iter().filter(|b| b.running).map(|b| if b.n == 0 { 0 } else { begun(b) }).min();
+        let behind = (0..self.film.tiles.len()).filter_map(|i| of(&self.film.tile(i))).min();
+        self.round = match behind {
+            Some(n) => self.rounds.iter().position(|step| *step > n).unwrap_or(self.rounds.len()),
+            None => self.rounds.len(),
+        };
+    }
+
+    /// Brings every block to the counts of another render of this description: its plan. Gives its picture, bit for bit.
+    pub fn replay(&mut self, plan: &SavedCounts, stop: &AtomicBool) {
+        let film = self.film.clone();
+        let pool = self.pool.clone();
+        let tracer = self.tracer();
+        pool.install(|| {
+            film.tiles.par_iter().zip(&plan.tiles).for_each(|(tile, (_, blocks))| {
+                let mut work = tile.lock().unwrap_or_else(|e| e.into_inner()).clone();
+                work.fill(&film.layout);
+                let mut tally = Tally::default();
+                for (k, b) in blocks.iter().enumerate().take(work.blocks.len()) {
+                    if b.n > work.blocks[k].n
+                        && self.sample_block(&tracer, &mut work, k, b.n, &mut tally, stop).is_none()
+                    {
+                        return;
+                    }
+                }
+                *tile.lock().unwrap_or_else(|e| e.into_inner()) = work;
+            });
+        });
+        self.only(Scope::Squares(HashSet::new()));
+    }
+
+    fn in_scope(&self, square: usize, tile: &Tile, k: usize) -> bool {
+        match &self.scope {
+            Scope::All => true,
+            Scope::Squares(chosen) => chosen.contains(&square),
+            Scope::Region(r) => {
+                let [x0, x1, y0, y1] = tile.block_range(k, self.film.block);
+                let t = tile.bounds;
+                Region { x: t.x + x0, y: t.y + y0, width: x1 - x0, height: y1 - y0 }.shared(*r).is_some()
+            }
+        }
+    }
+
+    /// What has been rendered of the part that goes on, for [`Outlook::seconds_to`].
+    pub fn outlook(&self) -> Outlook {
+        let mut squares = Vec::new();
+        let (mut spent, mut samples) = (0.0, 0.0);
+        let mut blocks_all = Vec::new();
+        for i in 0..self.film.tiles.len() {
+            let tile = self.film.tile(i);
+            let pixels: Vec<u32> = (0..tile.blocks.len())
+                .map(|k| {
+                    let [x0, x1, y0, y1] = tile.block_range(k, self.film.block);
+                    (x1 - x0) * (y1 - y0)
+                })
+                .collect();
+            let taken: f64 = tile.blocks.iter().zip(&pixels).map(|(b, p)| 2.0 * b.n as f64 * *p as f64).sum();
+            let floors = floored_variances(&tile.blocks, &pixels);
+            let blocks: Vec<Ahead> = (0..tile.blocks.len())
+                .filter(|k| tile.blocks[*k].n > 0 && tile.blocks[*k].grain >= 0.0 && self.in_scope(i, &tile, *k))
+                .map(|k| {
+                    let (b, p) = (tile.blocks[k], pixels[k]);
+                    blocks_all.push((b, p as u64));
+                    let grain = (floors[k] / b.judged() as f64).sqrt();
+                    Ahead { n: b.n, judged: b.judged(), grain, pixels: p as f64 }
+                })
+                .collect();
+            spent += tile.spent as f64 * 1e-9;
+            samples += taken;
+            squares.push((if taken > 0.0 { tile.spent as f64 * 1e-9 / taken } else { -1.0 }, blocks));
+        }
+        let mean = spent / f64::max(samples, 1.0);
+        squares.iter_mut().filter(|s| s.0 < 0.0).for_each(|s| s.0 = mean);
+        let workers = spent / self.seconds.max(1e-9);
+        let threads = self.pool.current_num_threads() as f64;
+        Outlook {
+            squares,
+            fall: Fall::of(blocks_all.iter().map(|(b, p)| (b, *p))),
+            workers: if self.seconds > 0.0 { workers.clamp(0.2 * threads, threads) } else { threads },
+            least: self.settings.least,
+        }
+    }
+}
+
+/// One block on its way.
+struct Ahead {
+    n: u32,
+    judged: u32,
+    /// With the floor of its superblock.
+    grain: f64,
+    pixels: f64,
+}
+
+/// What is known of a render that is under way, from which its end under any threshold is foretold.
+pub struct Outlook {
+    /// Processor seconds of a sample, and the blocks.
+    squares: Vec<(f64, Vec<Ahead>)>,
+    fall: Fall,
+    /// Processor seconds that pass in a second.
+    workers: f64,
+    least: u32,
+}
+
+impl Outlook {
+    /// Seconds that are still needed until every block is at or below the threshold.
+    pub fn seconds_to(&self, threshold: f64, most: u32) -> f64 {
+        let of = |b: &Ahead| {
+            let end = self.fall.expected_samples(b.grain, b.judged, [self.least, most], threshold);
+            2.0 * b.pixels * (end - b.n as f64).max(0.0)
+        };
+        self.squares.iter().map(|(each, blocks)| each * blocks.iter().map(of).sum::<f64>()).sum::<f64>() / self.workers
+    }
+
+    /// Processor seconds that every superblock is expected to take in all; 0 where nothing is known.
+    pub fn loads(&self, limits: &Limits) -> Vec<f64> {
+        let of = |b: &Ahead| {
+            let bounds = [limits.least, limits.most];
+            2.0 * b.pixels * self.fall.expected_samples(b.grain, b.judged, bounds, limits.threshold)
+        };
+        self.squares.iter().map(|(each, blocks)| each * blocks.iter().map(of).sum::<f64>()).collect()
+    }
+
+    /// The lowest threshold that is reached in so many seconds; between `finest` and 1.
+    pub fn threshold_in(&self, seconds: f64, finest: f64, most: u32) -> f64 {
+        let (mut low, mut high) = (finest.ln(), 0.0f64);
+        if self.seconds_to(finest, most) <= seconds {
+            return finest;
+        }
+        for _ in 0..24 {
+            let middle = 0.5 * (low + high);
+            if self.seconds_to(middle.exp(), most) > seconds { low = middle } else { high = middle }
+        }
+        high.exp()
+    }
+}

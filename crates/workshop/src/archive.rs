@@ -1,0 +1,317 @@
+//! A shot as one file: a ZIP archive with `shot.json`, the scene's files, the environment, the presets and the kept proofs with
+//! their samples. `shot.json` alone, beside its scene, does as well.
+
+use crate::testing::folder_bytes;
+use crate::{Event, NewShot, Values, Workshop, json, parse};
+use fault::{Code, Fault};
+use scene::ShotEdits;
+use serde::{Deserialize, Serialize};
+use std::io::{Read, Seek, Write};
+use std::path::{Component, Path, PathBuf};
+use std::sync::atomic::{AtomicU64, Ordering};
+use store::PartialRow;
+use tuning::{PartialKind, Tuning, understood};
+use zip::write::SimpleFileOptions;
+use zip::{CompressionMethod, ZipArchive, ZipWriter};
+
+/// Form of `shot.json`; another number is refused.
+const FORM: u32 = 1;
+/// Bytes that an archive may unpack to.
+const MOST_BYTES: u64 = 64 << 30;
+const MAIN: &str = "shot.json";
+
+/// `shot.json`. Paths are relative to it.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct ShotExport {
+    pub form: u32,
+    pub name: String,
+    /// Main file of the scene.
+    pub scene: String,
+    #[serde(default)]
+    pub environment: Option<String>,
+    pub camera: String,
+    /// Seconds of render time.
+    pub budget: f64,
+    /// Knobs by id; those that are missing have their default.
+    pub tuning: Values,
+    #[serde(default)]
+    pub edits: ShotEdits,
+    #[serde(default)]
+    pub presets: Vec<PresetExport>,
+    #[serde(default)]
+    pub proofs: Vec<ProofExport>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct PresetExport {
+    pub name: String,
+    pub note: String,
+    pub values: Values,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct ProofExport {
+    /// Folder with its film and small picture.
+    pub folder: String,
+    pub name: String,
+    pub note: String,
+    pub kind: String,
+    pub state: String,
+    pub star: bool,
+    pub description: serde_json::Value,
+    pub report: Option<serde_json::Value>,
+    pub circumstances: Option<serde_json::Value>,
+}
+
+fn damaged(what: impl Into<String>, place: &str) -> Fault {
+    Fault::new(Code::Damaged, what, place, "export the shot again, or choose another file")
+}
+
+fn zipped(e: zip::result::ZipError, place: &str) -> Fault {
+    damaged(format!("the archive cannot be read or written: {e}"), place)
+}
+
+fn files_below(folder: &Path, into: &mut Vec<PathBuf>) {
+    for e in std::fs::read_dir(folder).into_iter().flatten().flatten() {
+        match e.file_type() {
+            Ok(t) if t.is_dir() => files_below(&e.path(), into),
+            Ok(t) if t.is_file() => into.push(e.path()),
+            _ => {}
+        }
+    }
+}
+
+impl Workshop {
+    /// Writes a shot with everything that belongs to it.
+    pub fn export_shot(&self, shot: i64, out: impl Write + Seek) -> Result<(), Fault> {
+        let row = self.0.store.shot(shot)?;
+        let mut zip = ZipWriter::new(out);
+        // Films hardly shrink.
+        let plain = SimpleFileOptions::default().compression_method(CompressionMethod::Stored).large_file(true);
+        let mut put = |name: &str, from: &Path| -> Result<(), Fault> {
+            zip.start_file(name, plain).map_err(|e| zipped(e, name))?;
+            let mut file = std::fs::File::open(from).map_err(|e| Fault::io(name, &e))?;
+            std::io::copy(&mut file, &mut zip).map_err(|e| Fault::io(name, &e))?;
+            Ok(())
+        };
+        let main = self.scene_path(&row.scene)?;
+        let folder = self.0.store.scene_folder(&row.scene);
+        let mut files = Vec::new();
+        if folder.is_dir() {
+            files_below(&folder, &mut files)
+        } else {
+            files.push(main.clone())
+        }
+        files.sort();
+        let inside = |f: &Path| {
+            let relative = f.strip_prefix(&folder).unwrap_or_else(|_| Path::new(f.file_name().unwrap_or_default()));
+            format!("scene/{}", relative.to_string_lossy().replace('\\', "/"))
+        };
+        for f in &files {
+            put(&inside(f), f)?;
+        }
+        let environment = match &row.environment {
+            Some(hash) => {
+                let name = self.0.store.environments()?.into_iter().find(|e| e.hash == *hash).map(|e| e.name);
+                let path =
+                    format!("environment/{}", name.unwrap_or_else(|| "environment.hdr".into()).replace('/', "-"));
+                put(&path, &self.0.store.environment_file(hash))?;
+                Some(path)
+            }
+            None => None,
+        };
+        let mut proofs = Vec::new();
+        for p in self.0.store.proofs(shot)?.into_iter().rev().filter(|p| p.kept && p.kind != "picture") {
+            let folder = format!("proofs/{:04}", p.number);
+            let mut files = Vec::new();
+            files_below(&self.0.store.proof_folder(p.id), &mut files);
+            for f in &files {
+                put(&format!("{folder}/{}", f.file_name().unwrap_or_default().to_string_lossy()), f)?;
+            }
+            let value = |text: &Option<String>| text.as_deref().map(|t| parse(t, "proof")).transpose();
+            proofs.push(ProofExport {
+                folder,
+                description: parse(&p.description, "proof")?,
+                report: value(&p.report)?,
+                circumstances: value(&p.circumstances)?,
+                name: p.name,
+                note: p.note,
+                kind: p.kind,
+                state: p.state,
+                star: p.star,
+            });
+        }
+        let own = |p: &PartialRow| p.kind == "preset" && !p.shipped;
+        let presets = self
+            .0
+            .store
+            .partials()?
+            .into_iter()
+            .filter(own)
+            .map(|p| Ok(PresetExport { values: parse(&p.chosen, "preset")?, name: p.name, note: p.note }));
+        let export = ShotExport {
+            form: FORM,
+            name: row.name,
+            scene: inside(&main),
+            environment,
+            camera: row.camera,
+            budget: row.budget,
+            tuning: crate::shots::values(&self.tuning(shot)?),
+            edits: parse(&row.edits, "shot edits")?,
+            presets: presets.collect::<Result<_, Fault>>()?,
+            proofs,
+        };
+        zip.start_file(MAIN, plain).map_err(|e| zipped(e, MAIN))?;
+        let text = serde_json::to_vec_pretty(&export).map_err(|e| Fault::internal(e.to_string(), MAIN))?;
+        zip.write_all(&text).map_err(|e| Fault::io(MAIN, &e))?;
+        zip.finish().map_err(|e| zipped(e, MAIN))?;
+        Ok(())
+    }
+
+    /// A file without a name, gone when it is closed.
+    pub fn working_file(&self) -> Result<std::fs::File, Fault> {
+        static NEXT: AtomicU64 = AtomicU64::new(1);
+        let path = self.0.store.incoming().join(format!("export-{}", NEXT.fetch_add(1, Ordering::Relaxed)));
+        let open = || {
+            let file = std::fs::File::options().read(true).write(true).create(true).truncate(true).open(&path)?;
+            std::fs::remove_file(&path)?;
+            Ok(file)
+        };
+        open().map_err(|e: std::io::Error| Fault::io(path.display().to_string(), &e))
+    }
+
+    /// Takes in an archive, or a `shot.json` that lies beside its scene; the new shot.
+    pub fn import_shot(&self, file: &Path) -> Result<i64, Fault> {
+        let place = file.display().to_string();
+        let is_json = file.extension().is_some_and(|e| e.eq_ignore_ascii_case("json"));
+        if is_json {
+            let folder = file.parent().unwrap_or(Path::new(".")).to_path_buf();
+            let text = std::fs::read_to_string(file).map_err(|e| Fault::io(place.clone(), &e))?;
+            return self.take_shot(&text, &folder, &place);
+        }
+        let parcel = self.open_parcel()?;
+        let folder = self.parcel_file(parcel, MAIN)?.parent().unwrap_or(Path::new(".")).to_path_buf();
+        let taken = unpack(file, &folder, &place).and_then(|()| {
+            let text = std::fs::read_to_string(folder.join(MAIN))
+                .map_err(|_| damaged("the archive has no shot.json", &place))?;
+            self.take_shot(&text, &folder, &place)
+        });
+        self.drop_parcel(parcel);
+        taken
+    }
+
+    fn take_shot(&self, text: &str, folder: &Path, place: &str) -> Result<i64, Fault> {
+        let export: ShotExport =
+            serde_json::from_str(text).map_err(|e| damaged(format!("this is no shot: {e}"), place))?;
+        if export.form != FORM {
+            let what = format!("the shot has form {}, this version reads form {FORM}", export.form);
+            return Err(Fault::new(Code::Unsupported, what, place, "use the version of the program that wrote it"));
+        }
+        let scene_file = below(folder, &export.scene, place)?;
+        let parcel = self.open_parcel()?;
+        let beside = scene_file.parent().unwrap_or(folder);
+        let copied = (|| {
+            let mut files = Vec::new();
+            // A single GLB stands for itself; other scenes come with what lies beside them.
+            if scene_file.extension().is_some_and(|e| e.eq_ignore_ascii_case("glb")) {
+                files.push(scene_file.clone());
+            } else {
+                files_below(beside, &mut files);
+            }
+            for f in &files {
+                let name = f.strip_prefix(beside).unwrap_or(f).to_string_lossy().into_owned();
+                let to = self.parcel_file(parcel, &name)?;
+                std::fs::copy(f, to).map_err(|e| Fault::io(f.display().to_string(), &e))?;
+            }
+            self.take_parcel(parcel)
+        })();
+        self.drop_parcel(parcel);
+        let scene = copied?.scene.ok_or_else(|| damaged("the scene cannot be found", &export.scene))?;
+        let environment = match &export.environment {
+            Some(name) => {
+                let path = below(folder, name, place)?;
+                let bytes = std::fs::read(&path).map_err(|e| Fault::io(path.display().to_string(), &e))?;
+                let title = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+                Some(self.import_environment(&title, &bytes)?.hash)
+            }
+            None => None,
+        };
+        let tuning = Tuning::default().changed(&export.tuning).map_err(|f| f.within(place))?;
+        let shot = self.add_shot_with(
+            &NewShot {
+                name: export.name.clone(),
+                scene: scene.hash,
+                environment,
+                camera: Some(export.camera.clone()),
+                budget: export.budget,
+            },
+            &tuning,
+            &export.edits,
+        )?;
+        let known = self.0.store.partials()?;
+        for p in &export.presets {
+            if known.iter().any(|k| k.name == p.name && k.kind == "preset") {
+                continue;
+            }
+            let (values, _) = understood(&p.values);
+            let partial =
+                tuning::Partial { kind: PartialKind::Preset, name: p.name.clone(), note: p.note.clone(), values };
+            self.0.store.add_partial(&crate::partials::row_of(&partial, false)?)?;
+        }
+        for p in &export.proofs {
+            let row = self.0.store.begin_proof(shot, &p.kind, &json(&p.description)?)?;
+            let to = self.0.store.proof_folder(row.id);
+            std::fs::create_dir_all(&to).map_err(|e| Fault::io(to.display().to_string(), &e))?;
+            for e in std::fs::read_dir(below(folder, &p.folder, place)?).into_iter().flatten().flatten() {
+                std::fs::copy(e.path(), to.join(e.file_name())).map_err(|e| Fault::io(p.folder.clone(), &e))?;
+            }
+            let text = |v: &Option<serde_json::Value>| v.as_ref().map(json).transpose();
+            let (report, circumstances) = (text(&p.report)?, text(&p.circumstances)?);
+            let bytes = folder_bytes(&to);
+            self.0.store.end_proof(row.id, &p.state, report.as_deref(), circumstances.as_deref(), bytes)?;
+            self.0.store.label_proof(row.id, &p.name, &p.note, true, p.star)?;
+        }
+        self.0.events.tell(Event::Shots);
+        self.0.events.tell(Event::Partials);
+        Ok(shot)
+    }
+}
+
+/// A path inside a folder; never one that leads out.
+fn below(folder: &Path, name: &str, place: &str) -> Result<PathBuf, Fault> {
+    let path = Path::new(name);
+    if name.is_empty() || !path.components().all(|c| matches!(c, Component::Normal(_))) {
+        return Err(damaged(format!("\"{name}\" leads out of the archive"), place));
+    }
+    Ok(folder.join(path))
+}
+
+fn unpack(file: &Path, folder: &Path, place: &str) -> Result<(), Fault> {
+    let archive = std::fs::File::open(file).map_err(|e| Fault::io(place, &e))?;
+    let mut zip = ZipArchive::new(archive).map_err(|e| zipped(e, place))?;
+    let mut left = MOST_BYTES;
+    for i in 0..zip.len() {
+        let mut entry = zip.by_index(i).map_err(|e| zipped(e, place))?;
+        if !entry.is_file() {
+            continue;
+        }
+        let name = entry.name().to_string();
+        let to = below(folder, &name, place)?;
+        if let Some(parent) = to.parent() {
+            std::fs::create_dir_all(parent).map_err(|e| Fault::io(name.clone(), &e))?;
+        }
+        let mut out = std::fs::File::create(&to).map_err(|e| Fault::io(name.clone(), &e))?;
+        let written = std::io::copy(&mut entry.by_ref().take(left), &mut out)
+            .map_err(|e| damaged(format!("{name} is damaged: {e}"), place))?;
+        left -= written;
+        if left == 0 {
+            return Err(Fault::new(
+                Code::TooLarge,
+                "the archive unpacks to more than 64 GB",
+                place,
+                "export fewer proofs",
+            ));
+        }
+    }
+    Ok(())
+}

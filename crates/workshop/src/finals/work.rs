@@ -1,0 +1,373 @@
+//! A final being rendered: from what there is already to the delivered files.
+//!
+//! The working state is a film with its counts, and the course: how much time was spent before, what was taken over, and the
+//! plan under *hold the time*. Both are written whole or not at all, the course first: it only ever adds to what the film says.
+
+use super::{AtWork, Policy, Task, Wish};
+use crate::forecasts::denoise_figure;
+use crate::saved::{COUNTS, load_counts, remove_render, save_render};
+use crate::testing::{idle, write_bytes, write_small};
+use crate::{Event, FileView, FinalReport, Workshop, json, lock, parse};
+use fault::{Code, Fault, panic_text};
+use picture::{Region, footprint};
+use serde::{Deserialize, Serialize};
+use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::path::Path;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
+use store::FinalRow;
+use tracer::deliver::{self, Delivered};
+use tracer::{Description, Hold, Limits, Phase, Progress, Render, RenderReport, Scope, UNLIMITED, clean_up_of};
+
+/// Checkpoints keep below a thirtieth of the time.
+const CHECKPOINTS: u32 = 30;
+const BEAT: Duration = Duration::from_millis(250);
+/// Tests and earlier finals whose samples are looked at.
+const SOURCES: usize = 8;
+/// Finals whose samples are kept for a top-up.
+const KEPT: usize = 5;
+/// Blocks count as clean up to this much above the threshold: 64 pixels tell their grain to about a tenth.
+const TOLERANCE: f64 = 1.1;
+/// Blocks that are listed as not clean.
+const LISTED: usize = 400;
+
+/// File of the report.
+pub(crate) const REPORT: &str = "report.json";
+const COURSE: &str = "course.json";
+
+/// How the work on a final goes.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+struct Course {
+    /// Seconds of sampling that came with samples of tests and other finals, and those samples.
+    before: f64,
+    reused: u64,
+    /// Seconds that starts and checkpoints have taken.
+    start: f64,
+    saving: f64,
+    hold: Option<Hold>,
+    /// A top-up that has begun.
+    #[serde(default)]
+    topping: bool,
+}
+
+pub(super) fn remove_working_state(folder: &Path) {
+    remove_render(folder);
+    let _ = std::fs::remove_file(folder.join(COURSE));
+}
+
+pub(super) fn has_film(folder: &Path) -> bool {
+    folder.join(COUNTS).exists()
+}
+
+enum End {
+    Delivered(Box<FinalReport>, Vec<FileView>),
+    Cancelled,
+    Paused,
+}
+
+impl Workshop {
+    pub(super) fn work_final(&self, row: &FinalRow) {
+        let job = Arc::new(AtWork { id: row.id, wish: Mutex::new(Wish::Go), brake: AtomicBool::new(false) });
+        *lock(&self.0.finals.at_work) = Some(job.clone());
+        let _ = self.0.store.set_final_state(row.id, "running");
+        self.0.events.tell(Event::Finals);
+        let done = catch_unwind(AssertUnwindSafe(|| self.render_final(row, &job)))
+            .unwrap_or_else(|p| Err(Fault::internal(panic_text(&*p), format!("final {}", row.id))));
+        let folder = self.0.store.final_folder(row.id);
+        let stored = match done {
+            Ok(End::Delivered(report, files)) => json(&report)
+                .and_then(|report| self.0.store.end_final(row.id, "delivered", Some(&report), &json(&files)?, None)),
+            Ok(End::Cancelled) => {
+                remove_working_state(&folder);
+                self.0.store.end_final(row.id, "cancelled", None, "[]", None)
+            }
+            // Something else may have been put first: then it waits without being paused.
+            Ok(End::Paused) if job.wish() == Wish::Pause => self.0.store.set_final_state(row.id, "paused"),
+            Ok(End::Paused) => self.0.store.set_final_state(row.id, "waiting"),
+            Err(f) => json(&f).and_then(|f| self.0.store.end_final(row.id, "failed", None, "[]", Some(&f))),
+        };
+        if let Err(f) = stored {
+            eprintln!("{f}");
+        }
+        *lock(&self.0.finals.at_work) = None;
+        lock(&self.0.finals.progress).remove(&row.id);
+        self.0.events.tell(Event::Finals);
+    }
+
+    fn tell_final(&self, id: i64, progress: Progress, ends_after: Option<f64>) {
+        lock(&self.0.finals.progress).insert(id, (progress.clone(), ends_after));
+        self.0.events.tell(Event::Final { id, progress, ends_after });
+    }
+
+    /// Waits while a test runs.
+    fn give_way(&self, job: &AtWork) {
+        if !self.test_is_running() {
+            return;
+        }
+        self.0.finals.yielding.store(true, Ordering::Relaxed);
+        self.0.events.tell(Event::Finals);
+        while self.test_is_running() && job.wish() == Wish::Go {
+            let guard = lock(&self.0.wake.0);
+            let _ = self.0.wake.1.wait_timeout(guard, Duration::from_millis(50));
+        }
+        self.0.finals.yielding.store(false, Ordering::Relaxed);
+        self.0.events.tell(Event::Finals);
+    }
+
+    /// Another final has been put before this one.
+    fn is_overtaken(&self, id: i64) -> bool {
+        let open = |r: &&FinalRow| matches!(r.state.as_str(), "waiting" | "running");
+        self.0.store.finals().is_ok_and(|rows| rows.iter().find(open).is_some_and(|r| r.id != id))
+    }
+
+    /// Samples of tests, pilots and other finals of the shot that are those of this final too.
+    fn take_in(&self, render: &mut Render, row: &FinalRow) -> Result<u64, Fault> {
+        let d = render.description().clone();
+        let mut sources = Vec::new();
+        for p in self.0.store.proofs(row.shot)?.iter().filter(|p| matches!(p.state.as_str(), "done" | "stopped")) {
+            if p.kind != "picture" {
+                sources.push((parse::<Description>(&p.description, "proof")?, self.0.store.proof_folder(p.id)));
+            }
+        }
+        for f in self.0.store.finals()?.iter().filter(|f| f.id != row.id && f.shot == row.shot) {
+            sources.push((parse(&f.description, "final")?, self.0.store.final_folder(f.id)));
+        }
+        let mut known: Vec<_> = sources
+            .into_iter()
+            .filter(|(from, folder)| has_film(folder) && d.same_samples(from))
+            .filter_map(|(from, folder)| {
+                let counts = load_counts(&folder).ok()?;
+                let samples: u64 = counts.tiles.iter().flat_map(|(_, b)| b).map(|b| b.n as u64).sum();
+                Some((samples, from, folder))
+            })
+            .collect();
+        known.sort_by_key(|(samples, ..)| std::cmp::Reverse(*samples));
+        let mut taken = 0;
+        for (_, from, folder) in known.into_iter().take(SOURCES) {
+            // What cannot be read is rendered again.
+            if let Ok((_, saved)) = self.saved_render(&from, &folder) {
+                taken += render.take_in(&from, &saved)?;
+            }
+        }
+        Ok(taken)
+    }
+
+    fn render_final(&self, row: &FinalRow, job: &AtWork) -> Result<End, Fault> {
+        let d: Description = parse(&row.description, "final")?;
+        let task: Task = parse(&row.task, "task")?;
+        let policy = Policy::named(&row.policy);
+        let folder = self.0.store.final_folder(row.id);
+        std::fs::create_dir_all(&folder).map_err(|e| Fault::io(folder.display().to_string(), &e))?;
+        self.give_way(job);
+        let clock = Instant::now();
+        let tell = &mut |p| self.tell_final(row.id, idle(p), None);
+        let stage = self.stage(&(d.scene.clone(), d.environment.clone()), tell)?;
+        let (mut render, mut course) = match self.load_render(&d, &folder) {
+            Ok(render) => {
+                let text = std::fs::read_to_string(folder.join(COURSE)).unwrap_or_default();
+                (render, serde_json::from_str::<Course>(&text).unwrap_or_default())
+            }
+            Err(_) => {
+                let mut render = Render::new(stage, d.clone(), self.pool(), false)?;
+                let reused = self.take_in(&mut render, row)?;
+                let before = render.seconds();
+                (render, Course { reused, before, ..Course::default() })
+            }
+        };
+        let limits = Limits::of(&d.tuning);
+        let pixels = d.area().area() as f64;
+        let machine = self.machine();
+        let method = clean_up_of(&d.tuning).denoises();
+        let reserve =
+            pixels * (machine.write_per_pixel + method.map_or(0.0, |m| machine.denoise_per_pixel[m as usize]));
+        let start = clock.elapsed().as_secs_f64();
+        course.start += start;
+        self.0.store.set_machine("start", start.max(0.05))?;
+        if let Some(t) = &task.top_up {
+            if !std::mem::replace(&mut course.topping, true) {
+                (course.hold, course.before, course.start, course.saving) = (None, render.seconds(), 0.0, 0.0);
+            }
+            render.set_limits(Limits {
+                adaptive: true,
+                threshold: t.threshold.unwrap_or(limits.threshold),
+                most: UNLIMITED,
+                ..limits
+            });
+            render.only(Scope::Region(footprint(t.region, d.frame(), d.film_frame())));
+        }
+        let time = match &task.top_up {
+            Some(t) => t.seconds,
+            None => (policy == Policy::Time).then_some(row.budget - reserve),
+        };
+        if time.is_some() {
+            match &mut course.hold {
+                Some(hold) => hold.again(&mut render),
+                none => *none = Some(Hold::new(&mut render, f64::INFINITY)),
+            }
+        }
+
+        let (mut told, mut saved, least) = (Instant::now() - BEAT, Instant::now(), self.patience().checkpoint);
+        let mut pause = least;
+        loop {
+            self.give_way(job);
+            match job.wish() {
+                Wish::Cancel => return Ok(End::Cancelled),
+                Wish::Go if !(job.brake.swap(false, Ordering::AcqRel) && self.is_overtaken(row.id)) => {}
+                _ => {
+                    self.checkpoint(&render, &d, &course, &folder)?;
+                    return Ok(End::Paused);
+                }
+            }
+            let more = match (&mut course.hold, time) {
+                (Some(hold), Some(time)) => {
+                    // What starts and checkpoints took is gone too.
+                    hold.until = course.before + time - course.start - course.saving;
+                    hold.step(&mut render, &job.brake)
+                }
+                _ => render.step(&job.brake),
+            };
+            if told.elapsed() > BEAT {
+                told = Instant::now();
+                let p = render.progress();
+                let spent = course.start + course.saving + p.elapsed - course.before;
+                let ends = match time {
+                    Some(time) => Some(time + reserve),
+                    None => p.remaining.map(|r| spent + r + reserve),
+                };
+                self.tell_final(row.id, p, ends);
+            }
+            if !more {
+                break;
+            }
+            if saved.elapsed() > pause {
+                let began = Instant::now();
+                self.checkpoint(&render, &d, &course, &folder)?;
+                course.saving += began.elapsed().as_secs_f64();
+                saved = Instant::now();
+                pause = least.max(began.elapsed() * CHECKPOINTS);
+            }
+        }
+        if render.has_gaps() {
+            return Err(Fault::new(
+                Code::OutOfRange,
+                "the budget ended before every pixel had a sample",
+                format!("final {}", row.id),
+                "give more minutes, or a smaller frame",
+            ));
+        }
+        self.deliver_final(row, &render, &d, course, &folder)
+    }
+
+    fn checkpoint(&self, render: &Render, d: &Description, course: &Course, folder: &Path) -> Result<(), Fault> {
+        write_bytes(&folder.join(COURSE), json(course)?.as_bytes())?;
+        save_render(render, d, folder)
+    }
+
+    /// Denoises, writes and reports.
+    fn deliver_final(
+        &self,
+        row: &FinalRow,
+        render: &Render,
+        d: &Description,
+        course: Course,
+        folder: &Path,
+    ) -> Result<End, Fault> {
+        let task: Task = parse(&row.task, "task")?;
+        let pixels = d.area().area() as f64;
+        let report: RenderReport = render.report();
+        let mut progress = render.progress();
+        let ends = lock(&self.0.finals.progress).get(&row.id).and_then(|p| p.1);
+        progress.phase = Phase::Denoise;
+        self.tell_final(row.id, progress.clone(), ends);
+        let clock = Instant::now();
+        let plate = render.plate();
+        let delivered = self.0.screen.install(|| Delivered::of(&plate, d));
+        let denoise = clock.elapsed().as_secs_f64();
+        if let Some(method) = clean_up_of(&d.tuning).denoises() {
+            self.0.store.set_machine(&denoise_figure(method), denoise / pixels)?;
+        }
+        progress.phase = Phase::Writing;
+        self.tell_final(row.id, progress, ends);
+        let clock = Instant::now();
+        let base = file_base(&self.0.store.shot(row.shot)?.name, &d.camera, row.id, &task);
+        let mut files = Vec::new();
+        for ending in ["png", "exr"] {
+            let name = format!("{base}.{ending}");
+            let path = folder.join(&name);
+            deliver::write(&path, &plate, &delivered, d)?;
+            let bytes = std::fs::metadata(&path).map_err(|e| Fault::io(name.clone(), &e))?.len();
+            let figure = if ending == "png" { "display_bytes" } else { "linear_bytes" };
+            self.0.store.set_machine(figure, bytes as f64 / pixels)?;
+            files.push(FileView { name, bytes });
+        }
+        let size = (plate.region.width, plate.region.height);
+        write_small(&folder.join("thumb.png"), &delivered.picture, size, &d.view())?;
+        let writing = clock.elapsed().as_secs_f64();
+        self.0.store.set_machine("write_per_pixel", writing / pixels)?;
+
+        let threshold = Limits::of(&d.tuning).threshold;
+        let map = &delivered.grain;
+        let above = |k: &usize| map.grain[*k] > TOLERANCE * threshold;
+        let unclean: Vec<usize> = (0..map.grain.len()).filter(above).collect();
+        let place = |k: &usize| {
+            let (x, y) = (map.first.0 + *k as u32 % map.columns, map.first.1 + *k as u32 / map.columns);
+            let block = Region { x: x * map.block, y: y * map.block, width: map.block, height: map.block };
+            block.shared(d.area())
+        };
+        let mut worst = unclean.clone();
+        worst.sort_by(|a, b| map.grain[*b].total_cmp(&map.grain[*a]));
+        let (grain, worst_block) = map.summary();
+        let sampling = report.seconds - course.before;
+        let final_report = FinalReport {
+            start: course.start,
+            sampling,
+            saving: course.saving,
+            denoise,
+            writing,
+            total: course.start + sampling + course.saving + denoise + writing,
+            before: course.before,
+            reused: course.reused,
+            plan: course.hold.as_ref().map(|h| h.decisions.clone()).unwrap_or_default(),
+            grain,
+            worst_block,
+            clean: unclean.is_empty(),
+            unclean: unclean.len() as f64 / map.grain.len().max(1) as f64,
+            where_not: worst.iter().take(LISTED).filter_map(place).collect(),
+            to_threshold: Policy::named(&row.policy) == Policy::Cleanness && task.top_up.is_none(),
+            render: report,
+        };
+        write_bytes(&folder.join(REPORT), &serde_json::to_vec_pretty(&final_report).unwrap_or_default())?;
+        if task.number.is_none() {
+            self.checkpoint(render, d, &course, folder)?;
+            self.forget_old_films(row.id)?;
+        } else {
+            remove_working_state(folder);
+        }
+        Ok(End::Delivered(Box::new(final_report), files))
+    }
+
+    /// Samples of finals take much room: those of the latest few are kept.
+    fn forget_old_films(&self, latest: i64) -> Result<(), Fault> {
+        let mut rows = self.0.store.finals()?;
+        rows.retain(|r| r.state == "delivered" && r.id != latest);
+        rows.sort_by_key(|r| std::cmp::Reverse(r.ended));
+        for r in rows.iter().skip(KEPT - 1) {
+            remove_working_state(&self.0.store.final_folder(r.id));
+        }
+        Ok(())
+    }
+}
+
+/// `eyepiece-desk_desk-close_0007`: letters and digits only, so that it is a good file name everywhere.
+fn file_base(shot: &str, camera: &str, id: i64, task: &Task) -> String {
+    let slug = |s: &str| {
+        let words: Vec<String> =
+            s.split(|c: char| !c.is_alphanumeric()).filter(|w| !w.is_empty()).map(str::to_lowercase).collect();
+        words.join("-")
+    };
+    match task.number {
+        Some(n) => format!("{}_{n:0width$}", slug(shot), width = task.padding as usize),
+        None => format!("{}_{}_{id:04}", slug(shot), slug(camera)),
+    }
+}

@@ -1,0 +1,72 @@
+import type { CauseKind, FinalView } from "../api/types";
+import { count, duration, percent, size } from "../app/format";
+
+const sampled: CauseKind[] = ["camera", "direct", "diffuse", "reflection", "transmission", "volume"];
+
+/** Predicted against actual, phase by phase, and what is left. */
+export function FinalReportView({ f }: { f: FinalView }) {
+  const r = f.report;
+  if (!r) return null;
+  const told = (...kinds: CauseKind[]) =>
+    f.forecast
+      ? f.forecast.causes.filter((c) => kinds.includes(c.kind)).reduce((sum, c) => sum + c.seconds, 0)
+      : null;
+  const rows: [string, number | null, number][] = [
+    ["Start", told("start"), r.start],
+    ["Sampling", told(...sampled), r.sampling + r.before],
+    ["Clean-up", told("clean_up"), r.denoise],
+    ["Files", told("files"), r.writing],
+    ["All", f.forecast?.seconds ?? null, r.total + r.before],
+  ];
+  const last = r.plan.at(-1);
+  return (
+    <section data-testid="final-report">
+      <h3>Foretold and actual</h3>
+      <table className="report">
+        <thead>
+          <tr>
+            <th />
+            <th className="num">foretold</th>
+            <th className="num">actual</th>
+            <th className="num" />
+          </tr>
+        </thead>
+        <tbody>
+          {rows.map(([name, was, is]) => (
+            <tr key={name} className={name === "All" ? "total" : ""}>
+              <td>{name}</td>
+              <td className="num">{was === null ? "–" : duration(was)}</td>
+              <td className="num">{duration(is)}</td>
+              <td className="num second">
+                {was === null || was < 0.5
+                  ? ""
+                  : `${is >= was ? "+" : "−"}${percent(Math.abs(is / was - 1), 0)}`}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <p className="second">
+        {count(r.render.samples)} samples, {r.render.samples_per_pixel.toFixed(0)} a pixel, on{" "}
+        {r.render.threads} threads.{" "}
+        {r.reused > 0 &&
+          `${count(r.reused)} of them came from tests and earlier finals and saved ${duration(r.before)}. `}
+        Grain as delivered {percent(r.grain, 2)}
+        {f.forecast && ` (foretold ${percent(f.forecast.grain, 2)})`}, worst block {percent(r.worst_block)};{" "}
+        {percent(r.render.capped, 0)} of the picture reached the most samples first.
+        {r.saving > 0.05 && ` Checkpoints took ${duration(r.saving)}.`}
+      </p>
+      {last && (
+        <p className="second" data-testid="final-plan">
+          {r.plan.length} decisions: the threshold went from {percent(r.plan[0]!.threshold, 1)} to{" "}
+          {percent(last.threshold, 2)}.
+        </p>
+      )}
+      {f.forecast && (
+        <p className="second">
+          Files foretold {f.forecast.files.map((x) => `${x.kind.toUpperCase()} ${size(x.bytes)}`).join(", ")}.
+        </p>
+      )}
+    </section>
+  );
+}

@@ -1,0 +1,207 @@
+import { Button, Checkbox, InputNumber, Modal, Segmented, Select } from "antd";
+import { useState } from "react";
+import { useFit } from "../api/queries";
+import type { FitRow, ProofView, ShotView, Wanted } from "../api/types";
+import { duration, percent, spoken, steps } from "../app/format";
+import { Curve } from "./Curve";
+
+interface Props {
+  shot: ShotView;
+  proofs: ProofView[];
+  set: (values: Record<string, number | boolean | string>) => void;
+  pilot: () => void;
+  close: () => void;
+}
+
+type Mode = "minutes" | "threshold" | "proof";
+
+const signed = (seconds: number) => `${seconds < 0 ? "−" : "+"}${duration(Math.abs(seconds))}`;
+
+function Row({ row, take }: { row: FitRow; take: (on: boolean) => void }) {
+  return (
+    <tr className={row.taken ? "" : "second"} data-testid="fit-row" data-key={row.key}>
+      <td>
+        <Checkbox checked={row.taken} onChange={(e) => take(e.target.checked)} aria-label={row.title} />
+      </td>
+      <td>
+        <b>{row.title}</b>
+        <div className="second">{row.why}</div>
+      </td>
+      <td className="num">{signed(row.seconds)}</td>
+      <td className="num">
+        {row.loss !== null
+          ? `${row.loss.toFixed(2)} of 255`
+          : Math.abs(row.grain) < 5e-5
+            ? "–"
+            : `${row.grain < 0 ? "−" : "+"}${percent(Math.abs(row.grain), 2)}`}
+      </td>
+    </tr>
+  );
+}
+
+/** Finds the tuning for given minutes, or the minutes for a given cleanness; every line can be refused. */
+export function FitDialog({ shot, proofs, set, pilot, close }: Props) {
+  const [mode, setMode] = useState<Mode>("minutes");
+  const [minutes, setMinutes] = useState(shot.budget / 60);
+  const [threshold, setThreshold] = useState(100 * Number(shot.tuning["sampling.threshold"]));
+  const measured = proofs.filter((p) => p.state === "done" && p.kind === "test" && p.report);
+  const [proof, setProof] = useState<number | null>(measured[0]?.id ?? null);
+  const [without, setWithout] = useState<string[]>([]);
+  const wanted: Wanted = {
+    ...(mode === "minutes" ? { seconds: minutes * 60 } : {}),
+    ...(mode === "threshold" ? { threshold: threshold / 100 } : {}),
+    ...(mode === "proof" && proof !== null ? { proof } : {}),
+    without,
+  };
+  const view = useFit(shot.id, shot.revision, wanted);
+  const fit = view.data?.fit;
+  const changes = fit ? Object.keys(fit.changes).length : 0;
+  return (
+    <Modal
+      open
+      width={980}
+      className="fit"
+      title={`Fit ${shot.name} to its budget`}
+      onCancel={close}
+      footer={
+        <>
+          <Button onClick={close}>Leave as it is</Button>
+          <Button
+            type="primary"
+            disabled={changes === 0}
+            onClick={() => {
+              if (fit) set(fit.changes as Record<string, number | boolean | string>);
+              close();
+            }}
+          >
+            {`Take ${changes} ${changes === 1 ? "change" : "changes"}`}
+          </Button>
+        </>
+      }
+    >
+      <div className="fit-ask">
+        <Segmented<Mode>
+          value={mode}
+          onChange={setMode}
+          options={[
+            { value: "minutes", label: "I have minutes" },
+            { value: "threshold", label: "I want a threshold" },
+            { value: "proof", label: "A proof is clean enough", disabled: measured.length === 0 },
+          ]}
+        />
+        {mode === "minutes" && (
+          <InputNumber
+            aria-label="Minutes"
+            value={minutes}
+            min={0.05}
+            step={1}
+            suffix="min"
+            onChange={(v) => v && setMinutes(v)}
+          />
+        )}
+        {mode === "threshold" && (
+          <InputNumber
+            aria-label="Threshold"
+            value={threshold}
+            min={0.05}
+            max={100}
+            step={0.1}
+            suffix="%"
+            onChange={(v) => v && setThreshold(v)}
+          />
+        )}
+        {mode === "proof" && (
+          <Select
+            aria-label="Proof"
+            value={proof}
+            onChange={setProof}
+            options={measured.map((p) => ({
+              value: p.id,
+              label: `proof ${p.number}${p.name ? ` ${p.name}` : ""}, grain ${percent(p.report!.grain, 2)}`,
+            }))}
+          />
+        )}
+        <span className="grow" />
+        {view.data && <span className="second">from proof {view.data.proof_number}</span>}
+      </div>
+      {view.data === null && (
+        <p className="empty">
+          Nothing is measured yet. A pilot renders squares all over the frame for a twentieth of the budget;
+          its samples count for the final. <Button onClick={pilot}>Run a pilot</Button>
+        </p>
+      )}
+      {fit && (
+        <div className="fit-body">
+          <div>
+            <p className={fit.fits || mode !== "minutes" ? "fit-verdict" : "fit-verdict over"}>
+              {mode === "minutes" ? (
+                fit.fits ? (
+                  <>
+                    <b>{duration(fit.then.seconds)}</b> of {spoken(fit.budget)}, grain{" "}
+                    <b>{percent(fit.then.grain, 2)}</b> ({steps(fit.then.grain)} of 255),{" "}
+                    {percent(fit.then.settled, 0)} of the picture at {percent(fit.threshold, 2)} or below
+                  </>
+                ) : (
+                  <>
+                    {spoken(fit.budget)} are not enough: even the least takes {duration(fit.then.seconds)}
+                  </>
+                )
+              ) : (
+                <>
+                  <b>{spoken(fit.then.seconds)}</b> needed ({duration(fit.then.low)} to{" "}
+                  {duration(fit.then.high)}) for a threshold of {percent(fit.threshold, 2)}
+                </>
+              )}
+              <span className="second">
+                {" "}
+                · now {duration(fit.now.seconds)} at {percent(fit.now.grain, 2)}
+              </span>
+            </p>
+            <table className="fit-rows">
+              <thead>
+                <tr>
+                  <th />
+                  <th>change</th>
+                  <th className="num">time</th>
+                  <th className="num">grain or look</th>
+                </tr>
+              </thead>
+              <tbody>
+                {fit.rows.map((r) => (
+                  <Row
+                    key={r.key}
+                    row={r}
+                    take={(on) => setWithout(on ? without.filter((k) => k !== r.key) : [...without, r.key])}
+                  />
+                ))}
+                {fit.rows.length === 0 && (
+                  <tr>
+                    <td colSpan={4} className="second">
+                      nothing to change: the tuning fits as it is
+                    </td>
+                  </tr>
+                )}
+              </tbody>
+            </table>
+            {fit.ways_out.length > 0 && (
+              <>
+                <h4>
+                  What would bring a threshold of {percent(Number(shot.tuning["sampling.threshold"]), 2)}{" "}
+                  within reach
+                </h4>
+                <ul className="fit-ways">
+                  {fit.ways_out.map((w) => (
+                    <li key={w.title}>
+                      {w.title} <span className="second">({duration(w.seconds)})</span>
+                    </li>
+                  ))}
+                </ul>
+              </>
+            )}
+          </div>
+          <Curve fit={fit} />
+        </div>
+      )}
+    </Modal>
+  );
+}
