@@ -8,7 +8,9 @@
 use crate::outlook::outlook;
 use picture::{Region, footprint};
 use serde::{Deserialize, Serialize};
-use tracer::{DepthKind, Description, Limits, RayCount, RayKind, RenderReport, SavedCounts, clean_up_of, ladder};
+use tracer::{
+    DepthKind, Description, Limits, MATTE_RAYS, RayCount, RayKind, RenderReport, SavedCounts, clean_up_of, ladder,
+};
 use ts_rs::TS;
 use tuning::{K, Tuning};
 
@@ -19,9 +21,8 @@ pub struct Machine {
     /// Of the quick, the careful and the colour-only denoiser.
     pub denoise_per_pixel: [f64; 3],
     pub write_per_pixel: f64,
-    /// Bytes a pixel of display files and, for each channel, of linear files.
-    pub display_bytes: f64,
-    pub linear_bytes: f64,
+    /// Bytes a pixel of each kind of file, in the order of [`FILES`]: of all channels, or of one where a kind holds passes.
+    pub file_bytes: [f64; FILES.len()],
     pub trust: Trust,
 }
 
@@ -56,18 +57,38 @@ impl Default for Machine {
             start: 1.0,
             denoise_per_pixel: [8e-7, 4e-5, 4e-6],
             write_per_pixel: 1.2e-6,
-            display_bytes: 4.5,
-            linear_bytes: 3.0,
+            // Noise hardly shrinks: 16 bits lose their even top, floats a little.
+            file_bytes: [4.5, 2.0, 6.0, 3.0, 1.6, 12.0],
             trust: Trust::from(&[]),
         }
     }
 }
 
 impl Machine {
-    fn file_bytes(&self, _tuning: &Tuning, pixels: f64) -> Vec<FileSize> {
-        let of = |kind: &str, bytes: f64| FileSize { kind: kind.into(), bytes: bytes * pixels };
-        vec![of("png", self.display_bytes), of("exr", self.linear_bytes)]
+    fn file_sizes(&self, t: &Tuning, pixels: f64) -> Vec<FileSize> {
+        [K::DeliveryDisplay, K::DeliveryLinear]
+            .into_iter()
+            .filter_map(|k| {
+                let kind = t.name(k);
+                let each = self.file_bytes[FILES.iter().position(|f| *f == kind)?];
+                Some(FileSize { kind: kind.into(), bytes: each * channels(t, kind) * pixels })
+            })
+            .collect()
     }
+}
+
+/// Kinds of files as the knobs name them.
+pub const FILES: [&str; 6] = ["png_16", "png_8", "tiff_16", "exr_float", "exr_half", "tiff_float"];
+
+/// Channels that a kind of file holds in units of its bytes a pixel: OpenEXR files hold passes, others the picture alone.
+pub fn channels(t: &Tuning, kind: &str) -> f64 {
+    if !kind.starts_with("exr") {
+        return 1.0;
+    }
+    // Picture, noisy picture, guides, grain and samples; about eight parts and lights with their grain, and what belongs to them.
+    let parts = if t.switch(K::DeliveryParts) { 45.0 } else { 0.0 };
+    let mattes = if t.switch(K::DeliveryMattes) { 24.0 } else { 0.0 };
+    16.0 + parts + mattes
 }
 
 /// A test on which a forecast rests.
@@ -163,6 +184,11 @@ const COMPUTED: &[K] = &[
     K::CleanupBlend,
     K::DeliveryParts,
     K::DeliveryPartsLarge,
+    K::DeliveryDisplay,
+    K::DeliveryLinear,
+    K::DeliveryPacking,
+    K::DeliveryPasses,
+    K::DeliveryMattes,
 ];
 
 impl Forecast {
@@ -239,7 +265,9 @@ pub(crate) fn forecast_turned(
         (false, false) => Seen::Region,
     };
     let scale = if same_frame { 0.0 } else { 0.1 };
-    let spread = machine.trust.spread.hypot(o.scatter).hypot(scale);
+    // A region was not drawn at random, though it is counted as if it had been.
+    let scatter = if basis == Seen::Region { 2.0 * o.scatter } else { o.scatter };
+    let spread = machine.trust.spread.hypot(scatter).hypot(scale);
     let below = spread.hypot(1.0 - o.least).min(0.95);
     let above = spread.hypot(o.most - 1.0);
 
@@ -249,7 +277,11 @@ pub(crate) fn forecast_turned(
     let mut causes = vec![Cause { kind: CauseKind::Start, seconds: machine.start }];
     causes.extend(report.rays.iter().map(|r| Cause { kind: cause_of(r), seconds: sampling * r.share }));
     causes.push(Cause { kind: CauseKind::CleanUp, seconds: denoise });
-    causes.push(Cause { kind: CauseKind::Files, seconds: machine.write_per_pixel * frame_pixels });
+    // Mattes are camera rays alone.
+    let camera = report.rays.iter().find(|r| r.kind == RayKind::Camera).map_or(0.0, |r| r.share);
+    let each_ray = camera * report.processor_seconds / report.samples.max(1) as f64 / workers;
+    let mattes = if tuning.switch(K::DeliveryMattes) { each_ray * MATTE_RAYS * frame_pixels } else { 0.0 };
+    causes.push(Cause { kind: CauseKind::Files, seconds: machine.write_per_pixel * frame_pixels + mattes });
     let seconds: f64 = causes.iter().map(|c| c.seconds).sum();
     let computed = |id: &str| {
         COMPUTED.iter().any(|k| tuning::KNOBS[*k as usize].id == id)
@@ -269,7 +301,7 @@ pub(crate) fn forecast_turned(
         basis,
         measured: same_frame && basis == Seen::All,
         memory: (report.bytes_per_pixel as f64 + PLATE_BYTES) * film_pixels,
-        files: machine.file_bytes(tuning, frame_pixels),
+        files: machine.file_sizes(tuning, frame_pixels),
         history: machine.trust.finals,
         factor: machine.trust.factor,
         needs_test: d

@@ -11,6 +11,8 @@ mod prices;
 pub use advise::{Advice, Effect, advise};
 pub use costs::noise_costs;
 pub use fit::{CurvePoint, Fit, FitRow, Wanted, WayOut, fit};
-pub use forecast::{Brief, Cause, CauseKind, FileSize, Forecast, Machine, Measured, Seen, Trust, forecast};
+pub use forecast::{
+    Brief, Cause, CauseKind, FILES, FileSize, Forecast, Machine, Measured, Seen, Trust, channels, forecast,
+};
 pub use pilot::{PILOT_SAMPLES, Pilot, Trial, pilot_tuning, time_ratio, trials};
 pub use prices::{Basis, Price, prices};

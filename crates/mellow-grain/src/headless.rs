@@ -107,9 +107,9 @@ pub fn run(o: &Options) -> Result<(), Fault> {
         }
     }
     workshop.listen(|e| {
-        if let Event::Final { progress, ends_after, .. } = e {
-            let ends = ends_after.map_or(String::new(), |s| format!(", ends after {s:.0} s"));
-            eprint!("\r{:?} {:.0} %, {:.0} s{ends}    ", progress.phase, 100.0 * progress.share, progress.elapsed);
+        if let Event::Final { progress, times, .. } = e {
+            let ends = times.ends_after.map_or(String::new(), |s| format!(", ends after {s:.0} s"));
+            eprint!("\r{:?} {:.0} %, {:.0} s{ends}    ", progress.phase, 100.0 * progress.share, times.spent);
         }
     });
     workshop.wait_for_finals()?;

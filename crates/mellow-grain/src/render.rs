@@ -11,9 +11,9 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use std::time::Instant;
-use tracer::deliver::{self, Delivered};
+use tracer::deliver::{Delivered, Delivery, FileKind};
 use tracer::{Description, Render, RenderReport, Stage, VERSION, cores, own_pool};
-use tuning::Tuning;
+use tuning::{K, Tuning};
 
 #[derive(Args)]
 pub struct Options {
@@ -46,7 +46,7 @@ pub struct Options {
     /// Threads that render; all processors without.
     #[arg(long)]
     threads: Option<usize>,
-    /// File to write, .exr or .png; may be given more than once.
+    /// File to write, .exr, .png or .tif; may be given more than once.
     #[arg(long)]
     out: Vec<PathBuf>,
     /// Report to write as JSON.
@@ -109,7 +109,7 @@ fn text_of(file: &std::path::Path) -> Result<(String, String), Fault> {
 pub fn run(o: &Options) -> Result<(), Fault> {
     // Everything that can be refused is refused before work begins.
     for out in &o.out {
-        deliver::FileKind::of(out)?;
+        FileKind::of(out)?;
     }
     let tuning = tuning_of(o)?;
     let region = match &o.region {
@@ -208,8 +208,12 @@ pub fn run(o: &Options) -> Result<(), Fault> {
     phase(tracer::Phase::Denoise, &mut phases);
 
     bar.set_message("writing");
+    let mattes = description.tuning.switch(K::DeliveryMattes).then(|| render.mattes());
+    let delivery = Delivery { plate: &plate, delivered: &delivered, description: &description, mattes };
     for out in &o.out {
-        deliver::write(out, &plate, &delivered, &description)?;
+        for note in delivery.write(out)?.notes {
+            eprintln!("{}: {note}", out.display());
+        }
     }
     phase(tracer::Phase::Writing, &mut phases);
     bar.finish_and_clear();

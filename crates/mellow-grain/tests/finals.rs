@@ -25,7 +25,10 @@ fn place() -> TempDir {
 
 fn command(folder: &Path, line: &str) -> Command {
     let mut c = Command::new(env!("CARGO_BIN_EXE_mellow-grain"));
-    c.current_dir(folder).args(line.split_whitespace()).stdout(Stdio::null()).stderr(Stdio::null());
+    c.current_dir(folder)
+        .args(line.split_whitespace().map(|w| w.replace('~', " ")))
+        .stdout(Stdio::null())
+        .stderr(Stdio::null());
     c
 }
 
@@ -111,7 +114,7 @@ fn held_time_is_kept_with_clean_up_and_files() {
 #[test]
 fn a_series_is_numbered_denoised_frame_by_frame_and_skips_what_is_whole() {
     let folder = place();
-    let line = "final shot.json --out row --set sampling.most=8 --camera Front --camera Prisms,.close --frames 0-4/5:2";
+    let line = "final shot.json --out row --set sampling.most=8 --camera Front --camera Prisms,~close --frames 0-4/5:2";
     fine(folder.path(), line);
     let out = folder.path().join("row");
     let names: Vec<String> =

@@ -3,7 +3,9 @@
 mod exr_file;
 mod read;
 
-pub use exr_file::{Channel, ExrContent, Packing, Samples, exr_channels, exr_size, write_exr};
+pub use exr_file::{
+    Channel, ExrContent, Form, HALF_MOST, Packing, Samples, as_half, exr_channels, exr_size, write_exr,
+};
 pub use read::{Loaded, LoadedGuides, MOST_PIXELS, read_picture, read_picture_bytes};
 
 use crate::{Rgb, View};
@@ -77,4 +79,35 @@ pub fn png(
     let mut writer = encoder.write_header().map_err(fail)?;
     writer.write_image_data(&data).map_err(fail)?;
     writer.finish().map_err(fail)
+}
+
+/// Display picture as a 16-bit TIFF; colours only.
+pub fn tiff_display(
+    out: &mut (impl Write + std::io::Seek),
+    pixels: &[Rgb],
+    size: (u32, u32),
+    view: &View,
+) -> Result<(), Fault> {
+    let step = |v: f32| (v * 65535.0 + 0.5) as u16;
+    let data: Vec<u8> = pixels.iter().flat_map(|c| view.display(*c)).flat_map(|v| step(v).to_ne_bytes()).collect();
+    tiff(out, &data, size, image::ExtendedColorType::Rgb16)
+}
+
+/// Linear light as a TIFF of 32-bit floats; colours only.
+pub fn tiff_linear(out: &mut (impl Write + std::io::Seek), pixels: &[Rgb], size: (u32, u32)) -> Result<(), Fault> {
+    let data: Vec<u8> = pixels.iter().flatten().flat_map(|v| v.to_ne_bytes()).collect();
+    tiff(out, &data, size, image::ExtendedColorType::Rgb32F)
+}
+
+fn tiff(
+    out: &mut (impl Write + std::io::Seek),
+    data: &[u8],
+    (w, h): (u32, u32),
+    kind: image::ExtendedColorType,
+) -> Result<(), Fault> {
+    use image::ImageEncoder;
+    image::codecs::tiff::TiffEncoder::new(out).write_image(data, w, h, kind).map_err(|e| match e {
+        image::ImageError::IoError(e) => Fault::io("TIFF", &e),
+        other => Fault::internal(other.to_string(), "TIFF"),
+    })
 }

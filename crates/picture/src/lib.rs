@@ -3,11 +3,13 @@
 pub mod against;
 pub mod clamps;
 pub mod denoise;
+pub mod display_checks;
 pub mod files;
 pub mod filter;
 pub mod flip;
 pub mod grain;
 pub mod maps;
+pub mod mattes;
 pub mod metrics;
 pub mod noise;
 pub mod paper;

@@ -50,6 +50,8 @@ pub fn api() -> Router<App> {
         .route("/api/shots/{id}/forecast", get(forecast))
         .route("/api/shots/{id}/prices", get(prices))
         .route("/api/shots/{id}/export", get(export_shot))
+        .route("/api/shots/{id}/proofs.csv", get(proofs_csv))
+        .route("/api/shots/{id}/sheet.png", get(contact_sheet))
         .route("/api/shots/{id}/pilot", post(start_pilot))
         .route("/api/shots/{id}/fit", post(fit))
         .route("/api/shots/{id}/finals", post(add_finals))
@@ -205,6 +207,22 @@ async fn stop_test(State(app): State<App>) -> Answer<bool> {
 
 async fn forecast(State(app): State<App>, Path(id): Path<i64>) -> Answer<Option<workshop::ForecastView>> {
     work(app, move |w| w.forecast(id)).await.map(Json)
+}
+
+async fn proofs_csv(State(app): State<App>, Path(id): Path<i64>) -> Result<Response, Failure> {
+    let text = work(app, move |w| w.proofs_csv(id)).await?;
+    let heads = [
+        (header::CONTENT_TYPE, "text/csv; charset=utf-8"),
+        (header::CONTENT_DISPOSITION, "attachment; filename=\"proofs.csv\""),
+    ];
+    Ok((heads, text).into_response())
+}
+
+async fn contact_sheet(State(app): State<App>, Path(id): Path<i64>) -> Result<Response, Failure> {
+    let bytes = work(app, move |w| w.contact_sheet(id)).await?;
+    let heads =
+        [(header::CONTENT_TYPE, "image/png"), (header::CONTENT_DISPOSITION, "attachment; filename=\"proofs.png\"")];
+    Ok((heads, bytes).into_response())
 }
 
 /// The archive goes through a file: films are large.

@@ -3,8 +3,12 @@
 use crate::description::Description;
 use fault::Fault;
 use picture::denoise::{clean, clean_halves};
-use picture::files::{Channel, Packing, PngDepth, png, write_exr, write_whole};
+use picture::display_checks::display_loss;
+use picture::files::{
+    Channel, Form, HALF_MOST, Packing, PngDepth, as_half, png, tiff_display, tiff_linear, write_exr, write_whole,
+};
 use picture::grain::BlockMap;
+use picture::mattes::Mattes;
 use picture::{Plate, Rgb, mean};
 use std::path::Path;
 use tuning::K;
@@ -36,6 +40,7 @@ impl Delivered {
 pub enum FileKind {
     Exr,
     Png,
+    Tiff,
 }
 
 impl FileKind {
@@ -43,38 +48,195 @@ impl FileKind {
         match path.extension().and_then(|e| e.to_str()).map(str::to_ascii_lowercase).as_deref() {
             Some("exr") => Ok(FileKind::Exr),
             Some("png") => Ok(FileKind::Png),
+            Some("tif" | "tiff") => Ok(FileKind::Tiff),
             _ => Err(Fault::new(
                 fault::Code::Unsupported,
                 "this kind of file is not written",
                 path.display().to_string(),
-                "end the name in .exr or .png",
+                "end the name in .exr, .png or .tif",
             )),
         }
     }
 }
 
-/// Writes a file of the delivered picture, whole or not at all.
-///
-/// EXR: `R G B A` delivered linear radiance, `noisy.*`, `albedo.*`, `normal.X/Y/Z`, `depth.Z` in metres, `grain.Y` the
-/// block grain as a share of the display range, `samples.Y`; with parts switched on also every part and light group with the
-/// luminance of its half-difference as `grain`, `shadow.Y` (share of direct light in shadow), position, the first surface's
-/// normal, albedo and depth, and ids (number plus one). PNG: 16 bits through the view.
-pub fn write(path: &Path, plate: &Plate, delivered: &Delivered, d: &Description) -> Result<(), Fault> {
-    let transparent = d.tuning.switch(K::FrameTransparent);
-    match FileKind::of(path)? {
-        FileKind::Png => write_whole(path, |out| {
-            let size = (plate.region.width, plate.region.height);
-            let coverage = transparent.then_some(plate.coverage.as_slice());
-            png(out, &delivered.picture, size, coverage, &d.view(), PngDepth::Sixteen)
-        }),
-        FileKind::Exr => {
-            let comment = serde_json::to_string(d).unwrap_or_default();
-            write_whole(path, |out| {
-                write_exr(out, plate.frame, plate.region, layers(plate, delivered, d), &comment, Packing::Zip)
-            })
+/// A file that was written.
+#[derive(Debug, Clone)]
+pub struct Written {
+    pub name: String,
+    pub bytes: u64,
+    /// What it loses, measured.
+    pub notes: Vec<String>,
+}
+
+/// What is to be delivered of a render.
+pub struct Delivery<'a> {
+    pub plate: &'a Plate,
+    pub delivered: &'a Delivered,
+    pub description: &'a Description,
+    /// Where the tuning asks for them.
+    pub mattes: Option<[Mattes; 2]>,
+}
+
+impl Delivery<'_> {
+    /// Writes every file that the tuning asks for into a folder, each whole or not at all. Names begin with `base`.
+    pub fn write_all(&self, folder: &Path, base: &str) -> Result<Vec<Written>, Fault> {
+        let t = &self.description.tuning;
+        let mut out = Vec::new();
+        match t.name(K::DeliveryDisplay) {
+            "none" => {}
+            kind => {
+                let ending = if kind == "tiff_16" { "tif" } else { "png" };
+                out.push(self.write(&folder.join(format!("{base}.{ending}")))?);
+            }
+        }
+        match t.name(K::DeliveryLinear) {
+            "none" => {}
+            "tiff_float" => {
+                let path = folder.join(format!("{base}_linear.tif"));
+                self.whole(&path, |out| tiff_linear(out, &self.delivered.picture, self.size()))?;
+                out.push(written(&path, Vec::new())?);
+            }
+            _ if t.name(K::DeliveryPasses) == "one_each" => {
+                let mut passes: Vec<(String, Vec<Channel>)> = Vec::new();
+                for c in self.channels() {
+                    let pass = pass_of(&c.name);
+                    match passes.iter_mut().find(|(name, _)| *name == pass) {
+                        Some((_, list)) => list.push(c),
+                        None => passes.push((pass, vec![c])),
+                    }
+                }
+                for (pass, list) in passes {
+                    let plain = pass.replace([' ', '/'], "-");
+                    let name = if pass.is_empty() { format!("{base}.exr") } else { format!("{base}_{plain}.exr") };
+                    let notes = if pass.is_empty() { self.half_notes() } else { Vec::new() };
+                    out.push(self.write_channels(&folder.join(name), list, notes)?);
+                }
+            }
+            _ => out.push(self.write(&folder.join(format!("{base}.exr")))?),
+        }
+        Ok(out)
+    }
+
+    /// Writes one file of the kind that its ending says, whole or not at all.
+    ///
+    /// EXR: `R G B A` delivered linear radiance, `noisy.*`, `albedo.*`, `normal.X/Y/Z`, `depth.Z` in metres, `grain.Y` the
+    /// block grain as a share of the display range, `samples.Y`; with parts switched on also every part and light group with
+    /// the luminance of its half-difference as `grain`, `shadow.Y` (share of direct light in shadow), position, the first
+    /// surface's normal, albedo and depth, and ids (number plus one); with mattes `CryptoObject00` … and `CryptoMaterial00` ….
+    /// PNG and TIFF: through the view.
+    pub fn write(&self, path: &Path) -> Result<Written, Fault> {
+        let d = self.description;
+        let transparent = d.tuning.switch(K::FrameTransparent);
+        match FileKind::of(path)? {
+            FileKind::Png => {
+                let eight = d.tuning.name(K::DeliveryDisplay) == "png_8";
+                let depth = if eight { PngDepth::Eight } else { PngDepth::Sixteen };
+                let coverage = transparent.then_some(self.plate.coverage.as_slice());
+                self.whole(path, |out| png(out, &self.delivered.picture, self.size(), coverage, &d.view(), depth))?;
+                written(path, self.display_notes(eight))
+            }
+            FileKind::Tiff => {
+                self.whole(path, |out| tiff_display(out, &self.delivered.picture, self.size(), &d.view()))?;
+                written(path, self.display_notes(false))
+            }
+            FileKind::Exr => self.write_channels(path, self.channels(), self.half_notes()),
         }
     }
-    .map_err(|f| f.within(&path.display().to_string()))
+
+    fn size(&self) -> (u32, u32) {
+        (self.plate.region.width, self.plate.region.height)
+    }
+
+    fn whole(
+        &self,
+        path: &Path,
+        write: impl FnOnce(&mut std::io::BufWriter<std::fs::File>) -> Result<(), Fault>,
+    ) -> Result<(), Fault> {
+        write_whole(path, write).map_err(|f| f.within(&path.display().to_string()))
+    }
+
+    fn channels(&self) -> Vec<Channel> {
+        let mut all = layers(self.plate, self.delivered, self.description);
+        all.extend(self.mattes.iter().flatten().flat_map(Mattes::channels));
+        all
+    }
+
+    fn half(&self) -> bool {
+        self.description.tuning.name(K::DeliveryLinear) == "exr_half"
+    }
+
+    fn write_channels(&self, path: &Path, channels: Vec<Channel>, notes: Vec<String>) -> Result<Written, Fault> {
+        let d = self.description;
+        let crypto = |c: &Channel, m: &Mattes| c.name.starts_with(m.layer);
+        let mattes = self.mattes.iter().flatten().filter(|m| channels.iter().any(|c| crypto(c, m)));
+        let form = Form {
+            comment: serde_json::to_string(d).unwrap_or_default(),
+            packing: match d.tuning.name(K::DeliveryPacking) {
+                "rle" => Packing::Rle,
+                "piz" => Packing::Piz,
+                "none" => Packing::None,
+                _ => Packing::Zip,
+            },
+            half: self.half(),
+            attributes: mattes.flat_map(Mattes::attributes).collect(),
+        };
+        self.whole(path, |out| write_exr(out, self.plate.frame, self.plate.region, channels, form))?;
+        written(path, notes)
+    }
+
+    /// What 16-bit floats change in the picture.
+    fn half_notes(&self) -> Vec<String> {
+        if !self.half() {
+            return Vec::new();
+        }
+        let (mut largest, mut sum, mut over, mut n) = (0.0f64, 0.0f64, 0usize, 0usize);
+        for v in self.delivered.picture.iter().flatten().filter(|v| **v != 0.0) {
+            if v.abs() > HALF_MOST {
+                over += 1;
+                continue;
+            }
+            let off = ((as_half(*v) - v).abs() / v.abs().max(1e-4)) as f64;
+            (largest, sum, n) = (largest.max(off), sum + off, n + 1);
+        }
+        let mut notes = vec![format!(
+            "half floats: off by {:.3} % at the most, {:.4} % in the mean",
+            100.0 * largest,
+            100.0 * sum / n.max(1) as f64
+        )];
+        if over > 0 {
+            notes.push(format!("{over} values were beyond the range of half floats and end at {HALF_MOST}"));
+        }
+        notes
+    }
+
+    fn display_notes(&self, eight: bool) -> Vec<String> {
+        let (view, map) = (self.description.view(), &self.delivered.grain);
+        let loss = display_loss(&self.delivered.picture, self.plate.region, &view, map);
+        let percent = |x: f64| format!("{:.1} %", 100.0 * x);
+        let mut notes = Vec::new();
+        if loss.high > 0.0005 {
+            notes.push(format!("{} of the pixels are at the top of the display range", percent(loss.high)));
+        }
+        if loss.low > 0.0005 {
+            notes.push(format!("{} are black", percent(loss.low)));
+        }
+        if eight && loss.bands > 0.005 {
+            notes.push(format!("bands may show in {} of the picture: 16 bits have none", percent(loss.bands)));
+        }
+        notes
+    }
+}
+
+fn written(path: &Path, notes: Vec<String>) -> Result<Written, Fault> {
+    let name = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+    let bytes = std::fs::metadata(path).map_err(|e| Fault::io(name.clone(), &e))?.len();
+    Ok(Written { name, bytes, notes })
+}
+
+/// The pass of a channel: what stands before its last dot; mattes of one kind belong together.
+fn pass_of(channel: &str) -> String {
+    let layer = channel.rsplit_once('.').map_or("", |(layer, _)| layer);
+    if layer.starts_with("Crypto") { layer.trim_end_matches(|c: char| c.is_ascii_digit()).into() } else { layer.into() }
 }
 
 fn layers(plate: &Plate, delivered: &Delivered, d: &Description) -> Vec<Channel> {

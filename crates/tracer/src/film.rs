@@ -297,7 +297,8 @@ impl Film {
         Some(FirstLook { frame: self.frame, region, width, height, cells: (0..width * height).map(at).collect() })
     }
 
-    /// The mean of both halves alone, for the screen; none where it must be reduced first.
+    /// The mean of both halves alone, for the screen; none where it must be reduced first. What has no sample and no coarse
+    /// picture is not a number.
     pub fn mean(&self) -> Option<Vec<Rgb>> {
         if self.frame != self.delivered.0 {
             return None;
@@ -305,7 +306,7 @@ impl Film {
         let area = self.area;
         let mut out = match &*self.coarse.lock().unwrap_or_else(|e| e.into_inner()) {
             Some(c) => c.pixels.clone(),
-            None => vec![[0.0; 3]; area.area()],
+            None => vec![[f32::NAN; 3]; area.area()],
         };
         self.each_sampled(|tile, tail, i, to, n| {
             let half = |h| tile.mean(&self.layout, tail, i, h, n);

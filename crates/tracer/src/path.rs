@@ -186,12 +186,8 @@ impl Tracer<'_> {
     pub fn sample(&self, x: u32, y: u32, half: u32, index: u32, tally: &mut Tally) -> (Sample, bool) {
         let sampler = Sampler::new(self.settings.seed, x, y, half, index);
         let clock = Clock::start(sampler.lot());
-        let [fx, fy, lx, ly] = sampler.set(0);
-        let time = if self.view.moves() { sampler.one(1) } else { 0.0 };
-        let (dx, sign_x) = self.filter.offset(fx);
-        let (dy, sign_y) = self.filter.offset(fy);
-        let ray = self.view.through(x as f32 + 0.5 + dx, y as f32 + 0.5 + dy, Vec2::new(lx, ly), time);
-        tally.brought.begin(sign_x != sign_y);
+        let (ray, negative) = self.camera_ray(x, y, &sampler);
+        tally.brought.begin(negative);
         let mut work = Work { out: Sample::black(), tally, clock };
         self.camera_path(&ray, sampler, &mut work);
         let mut sample = work.out;
@@ -213,11 +209,37 @@ impl Tracer<'_> {
                 ..Sample::black()
             };
         }
-        (sample, sign_x != sign_y)
+        (sample, negative)
     }
 
-    fn camera_path(&self, ray: &Ray, sampler: Sampler, work: &mut Work) {
-        let mut path = Path {
+    /// Object and material that the camera ray of a sample meets first; none where it meets nothing or scatters on its way.
+    pub fn first_thing(&self, x: u32, y: u32, half: u32, index: u32, tally: &mut Tally) -> Option<(u32, u32)> {
+        let sampler = Sampler::new(self.settings.seed, x, y, half, index);
+        let clock = Clock::start(sampler.lot());
+        let ray = self.camera_ray(x, y, &sampler).0;
+        let mut work = Work { out: Sample::black(), tally, clock };
+        let mut path = self.camera_start(&ray, sampler);
+        match self.advance(&mut path, &mut work) {
+            End::Surface(hit) => {
+                let point = self.arrive(&mut path, &hit, &mut work);
+                Some((point.object, point.material))
+            }
+            _ => None,
+        }
+    }
+
+    /// The camera ray of a sample, and whether its weight is negative.
+    fn camera_ray(&self, x: u32, y: u32, sampler: &Sampler) -> (Ray, bool) {
+        let [fx, fy, lx, ly] = sampler.set(0);
+        let time = if self.view.moves() { sampler.one(1) } else { 0.0 };
+        let (dx, sign_x) = self.filter.offset(fx);
+        let (dy, sign_y) = self.filter.offset(fy);
+        let ray = self.view.through(x as f32 + 0.5 + dx, y as f32 + 0.5 + dy, Vec2::new(lx, ly), time);
+        (ray, sign_x != sign_y)
+    }
+
+    fn camera_start(&self, ray: &Ray, sampler: Sampler) -> Path {
+        Path {
             origin_point: ray.origin,
             direction: ray.direction,
             throughput: Vec3::ONE,
@@ -236,7 +258,11 @@ impl Tracer<'_> {
             travelled: 0.0,
             guides: true,
             sampler,
-        };
+        }
+    }
+
+    fn camera_path(&self, ray: &Ray, sampler: Sampler, work: &mut Work) {
+        let mut path = self.camera_start(ray, sampler);
         match self.advance(&mut path, work) {
             End::Nothing => {}
             End::Midway(line) => {

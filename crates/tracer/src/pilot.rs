@@ -43,7 +43,7 @@ impl PilotRun {
     /// Works for a short while; true while there is more to do.
     pub fn step(&mut self, render: &mut Render, stop: &AtomicBool) -> bool {
         if render.step(stop) {
-            return self.deep <= DEEP || render.seconds() < self.seconds;
+            return self.deep == 0 || render.seconds() < self.seconds;
         }
         if self.deep == 0 {
             if render.seconds() < FIRST * self.seconds && self.opened < self.order.len() {

@@ -3,12 +3,14 @@
 mod further;
 mod judge;
 mod ledger;
+mod mattes;
 
 pub use further::{Outlook, Scope, UNLIMITED};
 pub use ledger::{
     CausticKind, CausticRow, DEPTHS, Darkened, DepthKind, DepthRow, DepthTable, Ledgers, LightCost, SPLIT_KINDS,
     SplitKind, SplitRow,
 };
+pub use mattes::MATTE_RAYS;
 
 use crate::arrangement::Arrangement;
 use crate::counters::{Counters, KINDS, RayKind};

@@ -160,4 +160,14 @@ knobs! {
         "Keeps the picture of every part and of every light group, with position and ids: for the noise ledger, for looking at them, and for OpenEXR files. Takes several hundred bytes a pixel, so it rests above 6 million rendered pixels.";
     DeliveryPartsLarge "delivery.parts_large" Delivery "… of large frames" "" Switch, Linear, Value::Switch(false), &[],
         "Keeps parts and lights of frames above 6 million rendered pixels too.";
+    DeliveryDisplay "delivery.display" Delivery "Display file" "" Choice { names: &["png_16", "png_8", "tiff_16", "none"] }, Linear, name("png_16"), &[],
+        "The picture as displayed, with exposure and view transform. 8 bits clip what is above white and can show bands on gentle slopes; the report says where.";
+    DeliveryLinear "delivery.linear" Delivery "Linear file" "" Choice { names: &["exr_float", "exr_half", "tiff_float", "none"] }, Linear, name("exr_float"), &[],
+        "Radiance as it is, never changed by the view. OpenEXR holds all passes; with half floats it is half the size and differs by up to one part in 2000. TIFF holds the picture alone.";
+    DeliveryPacking "delivery.packing" Delivery "Compression" "" Choice { names: &["zip", "piz", "rle", "none"] }, Linear, name("zip"), &[Time],
+        "Of OpenEXR files; all are lossless.";
+    DeliveryPasses "delivery.passes" Delivery "Passes" "" Choice { names: &["one_file", "one_each"] }, Linear, name("one_file"), &[],
+        "All passes in one OpenEXR file, or a file for each.";
+    DeliveryMattes "delivery.mattes" Delivery "Mattes" "" Switch, Linear, Value::Switch(false), &[Time],
+        "Adds mattes for objects and materials to the OpenEXR file, after the open Cryptomatte specification: who covers how much of each pixel. Takes 32 camera rays a pixel.";
 }

@@ -36,8 +36,7 @@ pub enum Event {
         #[ts(type = "number")]
         id: i64,
         progress: Progress,
-        /// Seconds of render time after which it is expected to end.
-        ends_after: Option<f64>,
+        times: FinalTimes,
     },
     /// The queue changed.
     Finals,
@@ -47,6 +46,15 @@ pub enum Event {
     Partials,
     /// Choices for the whole bench changed.
     Settings,
+}
+
+/// Render time of a final at work.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, TS)]
+pub struct FinalTimes {
+    /// Seconds so far, without those of samples that were taken over.
+    pub spent: f64,
+    /// Seconds after which it is expected to end, clean-up and files with it.
+    pub ends_after: Option<f64>,
 }
 
 type Listener = Box<dyn Fn(&Event) + Send>;

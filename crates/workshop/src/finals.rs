@@ -8,7 +8,7 @@ mod work;
 pub use checks::Check;
 pub use series::Series;
 
-use crate::{Event, FileView, FinalState, FinalView, Workshop, json, lock, parse};
+use crate::{Event, FileView, FinalState, FinalTimes, FinalView, Workshop, json, lock, parse};
 use fault::{Code, Fault};
 use picture::Region;
 use serde::{Deserialize, Serialize};
@@ -108,8 +108,7 @@ impl AtWork {
 /// What is known about the queue beyond its rows.
 #[derive(Default)]
 pub(crate) struct Desk {
-    /// Progress with the seconds after which the final is expected to end in all.
-    progress: Mutex<HashMap<i64, (Progress, Option<f64>)>>,
+    progress: Mutex<HashMap<i64, (Progress, FinalTimes)>>,
     yielding: AtomicBool,
     at_work: Mutex<Option<Arc<AtWork>>>,
 }
@@ -140,13 +139,13 @@ impl Workshop {
         let scene = self.import_report(&own.scene)?;
         for (d, _) in &frames {
             d.check()?;
-            let known = |name: &String| scene.cameras.contains(name);
-            if !known(&d.camera) || d.edits.camera_move.as_ref().is_some_and(|m| !known(&m.to)) {
+            let named = std::iter::once(&d.camera).chain(d.edits.camera_move.as_ref().map(|m| &m.to));
+            if let Some(missing) = named.into_iter().find(|name| !scene.cameras.contains(name)) {
                 return Err(Fault::new(
                     Code::NotFound,
-                    format!("there is no camera \"{}\"", d.camera),
+                    format!("there is no camera \"{missing}\""),
                     "cameras",
-                    format!("choose among: {}", scene.cameras.join(", ")),
+                    format!("choose among: {}", scene.cameras.join("; ")),
                 ));
             }
         }
@@ -328,8 +327,7 @@ impl Workshop {
             _ => FinalState::Failed,
         };
         let running = state == FinalState::Running;
-        let (progress, ends_after) =
-            running.then(|| lock(&self.0.finals.progress).get(&row.id).cloned()).flatten().unzip();
+        let (progress, times) = running.then(|| lock(&self.0.finals.progress).get(&row.id).cloned()).flatten().unzip();
         Ok(FinalView {
             id: row.id,
             shot: row.shot,
@@ -347,7 +345,7 @@ impl Workshop {
             report: row.report.as_deref().and_then(|t| parse(t, "report").ok()),
             files: parse(&row.files, "files")?,
             progress,
-            ends_after: ends_after.flatten(),
+            times,
             yielding: running && self.0.finals.yielding.load(Ordering::Relaxed),
             fault: row.fault.as_deref().map(|t| parse(t, "fault")).transpose()?,
             made: row.made,

@@ -2,7 +2,7 @@
 
 use crate::saved::load_counts;
 use crate::{FitView, ForecastView, Workshop, lock, parse};
-use advice::{Brief, Forecast, Machine, Measured, Trust, Wanted, fit, forecast};
+use advice::{Brief, FILES, Forecast, Machine, Measured, Trust, Wanted, fit, forecast};
 use fault::{Code, Fault};
 use picture::Region;
 use picture::denoise::Method;
@@ -44,8 +44,7 @@ impl Workshop {
             start: get("start", m.start),
             denoise_per_pixel: Method::ALL.map(|k| get(&denoise_figure(k), m.denoise_per_pixel[k as usize])),
             write_per_pixel: get("write_per_pixel", m.write_per_pixel),
-            display_bytes: get("display_bytes", m.display_bytes),
-            linear_bytes: get("linear_bytes", m.linear_bytes),
+            file_bytes: std::array::from_fn(|i| get(&format!("bytes.{}", FILES[i]), m.file_bytes[i])),
             trust: self.trust(),
         }
     }

@@ -4,9 +4,10 @@ use crate::{Legends, Workshop, lock};
 use fault::{Code, Fault};
 use picture::denoise::CleanUp;
 use picture::denoise::profile::Hints;
+use picture::display_checks::clipped;
 use picture::grain::{BlockMap, Judging};
 use picture::noise::part_grain;
-use picture::{Plate, Region, Rgb, Transform, View, maps};
+use picture::{Plate, Region, Rgb, Transform, View, luminance, maps};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -39,6 +40,8 @@ pub enum Layer {
     Detail,
     Stray,
     Flat,
+    /// What a display file cuts off: in one colour at the top of the range, in another at the bottom.
+    Clipped,
 }
 
 /// How a proof is looked at; changing it never renders anything.
@@ -100,7 +103,8 @@ pub struct PixelReadout {
 
 fn opaque_bytes(view: &View, c: Rgb) -> [u8; 4] {
     let [r, g, b] = view.bytes(c);
-    [r, g, b, 255]
+    // What has no sample yet lets the stage through.
+    [r, g, b, if c[0].is_nan() { 0 } else { 255 }]
 }
 
 /// Samples of a delivered pixel at which a block counts as capped.
@@ -254,12 +258,20 @@ impl Workshop {
                 plate.depth.iter().map(grey).collect()
             }
             Layer::Samples => maps::sample_map(&plate),
+            Layer::Clipped => plain(&self.cleaned(proof, look)?.picture, &|c| match clipped(&view, c) {
+                (true, _) => [0xa8, 0x50, 0x1f],
+                (_, true) => [0x36, 0x56, 0x6b],
+                _ => [view.bytes([luminance(c); 3])[1]; 3],
+            }),
             Layer::Albedo => plain(&plate.albedo, &|c| View::PLAIN.bytes(c)),
             Layer::Normal => {
                 plain(&plate.normal, &|n| n.map(|v| ((v * 0.5 + 0.5).clamp(0.0, 1.0) * 255.0 + 0.5) as u8))
             }
         };
-        Ok(Shown::opaque(plate.frame, plate.region, rgb.into_iter()))
+        let mut shown = Shown::opaque(plate.frame, plate.region, rgb.into_iter());
+        // Nothing was rendered there: the squares of a pilot lie on the bare stage.
+        shown.rgba.chunks_exact_mut(4).zip(&plate.samples).filter(|(_, n)| **n == 0).for_each(|(c, _)| c[3] = 0);
+        Ok(shown)
     }
 
     fn part_map(&self, plate: &Plate, judging: &Judging, part: &str) -> Result<BlockMap, Fault> {

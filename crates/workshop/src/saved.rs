@@ -5,7 +5,7 @@ use crate::testing::write_bytes;
 use crate::{Workshop, json, parse};
 use fault::Fault;
 use picture::Region;
-use picture::files::{Packing, exr_channels, write_exr, write_whole};
+use picture::files::{Form, Packing, exr_channels, write_exr, write_whole};
 use serde::{Deserialize, Serialize};
 use std::path::Path;
 use std::sync::Arc;
@@ -48,12 +48,14 @@ pub(crate) fn save_render(render: &Render, d: &Description, folder: &Path) -> Re
     let area = render.film().bounds();
     // Noise hardly shrinks, and packing it would hold up the next test.
     write_whole(&folder.join(&film), |out| {
-        write_exr(out, d.film_frame(), area, saved.channels, &json(d)?, Packing::None)
+        let form = Form { comment: json(d)?, packing: Packing::None, ..Form::default() };
+        write_exr(out, d.film_frame(), area, saved.channels, form)
     })?;
     let (columns, rows) = saved.blocks;
     write_whole(&folder.join(&brought), |out| {
         let size = (columns, rows);
-        write_exr(out, size, Region::whole(columns, rows), saved.brought, "one value a block", Packing::None)
+        let form = Form { comment: "one value a block".into(), packing: Packing::None, ..Form::default() };
+        write_exr(out, size, Region::whole(columns, rows), saved.brought, form)
     })?;
     let counts = Counts { film: film.clone(), brought: Some(brought.clone()), counts: saved.counts };
     write_bytes(&folder.join(COUNTS), json(&counts)?.as_bytes())?;

@@ -86,7 +86,7 @@ pub(crate) struct Unsaved {
 const BEAT: Duration = Duration::from_millis(120);
 /// Share of the budget that a pilot takes, and its least and most seconds.
 const PILOT: f64 = 0.05;
-const PILOT_LEAST: f64 = 2.0;
+const PILOT_LEAST: f64 = 4.0;
 const PILOT_MOST: f64 = 120.0;
 /// Height of the small pictures.
 const THUMBNAIL: usize = 180;
@@ -512,6 +512,11 @@ fn write_thumbnail(path: &Path, plate: Plate, d: &Description) -> Result<(), Fau
         height: small(region.height),
     };
     let inside = part.shared(Region::whole(to.0, to.1)).unwrap_or(Region::whole(1, 1));
+    let mut plate = plate;
+    // Where a pilot has not looked lies the grey of the stage.
+    for half in [&mut plate.a, &mut plate.b] {
+        half.iter_mut().zip(&plate.samples).filter(|(_, n)| **n == 0).for_each(|(c, _)| *c = [0.18; 3]);
+    }
     let plate = plate.on_frame(to, inside);
     write_small(path, &clean(&plate, &clean_up_of(&d.tuning)), (inside.width, inside.height), &d.view())
 }

@@ -309,8 +309,7 @@ pub struct FinalView {
     pub report: Option<FinalReport>,
     pub files: Vec<FileView>,
     pub progress: Option<Progress>,
-    /// Seconds of render time after which it is expected to end, clean-up and files with it.
-    pub ends_after: Option<f64>,
+    pub times: Option<crate::FinalTimes>,
     /// It waits because a test is running.
     pub yielding: bool,
     pub fault: Option<Fault>,
@@ -363,6 +362,9 @@ pub struct FileView {
     pub name: String,
     #[ts(type = "number")]
     pub bytes: u64,
+    /// What it loses, measured.
+    #[serde(default)]
+    pub notes: Vec<String>,
 }
 
 /// What fits a shot to a budget, and what it rests on.

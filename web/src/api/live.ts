@@ -1,7 +1,7 @@
 // The one WebSocket: progress goes into a small store, changes make the queries ask again.
 import type { QueryClient } from "@tanstack/react-query";
 import { useSyncExternalStore } from "react";
-import type { Event, Fault, Progress } from "./types";
+import type { Event, FinalTimes, Fault, Progress } from "./types";
 
 export interface LiveTest {
   shot: number;
@@ -16,7 +16,7 @@ export interface LiveTest {
 interface Live {
   connected: boolean;
   test: LiveTest | null;
-  finals: Record<number, { progress: Progress; ends_after: number | null }>;
+  finals: Record<number, { progress: Progress; times: FinalTimes }>;
 }
 
 let live: Live = { connected: false, test: null, finals: {} };

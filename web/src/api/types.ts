@@ -539,11 +539,7 @@ export type Event = { "type": "test", shot: number, proof: number, progress: Pro
 /**
  * Set when a phase reports nothing for long: what it is at.
  */
-stalled: string | null, } | { "type": "proofs", shot: number, } | { "type": "shot", shot: number, } | { "type": "final", id: number, progress: Progress, 
-/**
- * Seconds of render time after which it is expected to end.
- */
-ends_after: number | null, } | { "type": "finals" } | { "type": "shots" } | { "type": "partials" } | { "type": "settings" };
+stalled: string | null, } | { "type": "proofs", shot: number, } | { "type": "shot", shot: number, } | { "type": "final", id: number, progress: Progress, times: FinalTimes, } | { "type": "finals" } | { "type": "shots" } | { "type": "partials" } | { "type": "settings" };
 
 export type ShotView = { id: number, name: string, scene: string, environment: string | null, camera: string, cameras: Array<string>, 
 /**
@@ -697,6 +693,16 @@ export type Parcel = { scene: SceneView | null, environments: Array<EnvironmentV
 
 export type FinalState = "waiting" | "running" | "paused" | "delivered" | "cancelled" | "failed";
 
+export type FinalTimes = { 
+/**
+ * Seconds so far, without those of samples that were taken over.
+ */
+spent: number, 
+/**
+ * Seconds after which it is expected to end, clean-up and files with it.
+ */
+ends_after: number | null, };
+
 export type Policy = "cleanness" | "time";
 
 export type Series = { 
@@ -761,11 +767,7 @@ can_top_up: boolean,
 /**
  * As it was when the final was ordered.
  */
-forecast: Forecast | null, report: FinalReport | null, files: Array<FileView>, progress: Progress | null, 
-/**
- * Seconds of render time after which it is expected to end, clean-up and files with it.
- */
-ends_after: number | null, 
+forecast: Forecast | null, report: FinalReport | null, files: Array<FileView>, progress: Progress | null, times: FinalTimes | null, 
 /**
  * It waits because a test is running.
  */
@@ -801,7 +803,11 @@ unclean: number, where_not: Array<Region>,
  */
 to_threshold: boolean, render: RenderReport, };
 
-export type FileView = { name: string, bytes: number, };
+export type FileView = { name: string, bytes: number, 
+/**
+ * What it loses, measured.
+ */
+notes: Array<string>, };
 
 export type ForecastView = { forecast: Forecast, 
 /**
@@ -961,7 +967,7 @@ region?: Region,
  */
 live?: boolean, };
 
-export type Layer = "picture" | "grain" | "samples" | "albedo" | "normal" | "part" | "part_grain" | "shadow" | "depth" | "detail" | "stray" | "flat";
+export type Layer = "picture" | "grain" | "samples" | "albedo" | "normal" | "part" | "part_grain" | "shadow" | "depth" | "detail" | "stray" | "flat" | "clipped";
 
 export type PixelReadout = { 
 /**

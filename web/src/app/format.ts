@@ -36,6 +36,12 @@ export function size(bytes: number): string {
   return bytes >= 1e6 ? `${(bytes / 1e6).toFixed(1)} MB` : `${Math.max(1, Math.round(bytes / 1e3))} kB`;
 }
 
+/** exr_half → EXR half */
+export const fileKind = (kind: string): string => {
+  const [name, depth] = kind.split("_");
+  return `${name!.toUpperCase()} ${depth ?? ""}`.trim();
+};
+
 export function clock(unix: number): string {
   return new Date(unix * 1000).toLocaleTimeString("en-GB", { hour: "2-digit", minute: "2-digit" });
 }

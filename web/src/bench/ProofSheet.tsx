@@ -372,6 +372,16 @@ export function ProofSheet(p: Props) {
             {`${settings.used_gb.toFixed(2)} of ${settings.room_gb} GB`}
           </span>
         )}
+        {p.proofs[0] && (
+          <span className="second">
+            <a href={`/api/shots/${p.proofs[0].shot}/proofs.csv`} title="All proofs as a table">
+              CSV
+            </a>{" "}
+            <a href={`/api/shots/${p.proofs[0].shot}/sheet.png`} title="A contact sheet of all proofs">
+              sheet
+            </a>
+          </span>
+        )}
         {p.tail}
       </div>
       <div className="sheet" data-testid="sheet">

@@ -1,7 +1,7 @@
 import { memo } from "react";
 import { Button, Tooltip } from "antd";
 import type { CauseKind, ForecastView, Seen } from "../api/types";
-import { duration, percent, size, spoken } from "../app/format";
+import { duration, percent, size, spoken, fileKind } from "../app/format";
 
 const causes: Record<CauseKind, { label: string; colour: string; knob: string }> = {
   start: { label: "Start", colour: "#8A867C", knob: "loading, structure and light tables of the scene" },
@@ -74,7 +74,7 @@ export const TimeBill = memo(function TimeBill({
     f.history > 0
       ? ` ${f.history} finals of this machine took ${f.factor.toFixed(2)} times their forecast; that is counted in.`
       : "";
-  const files = f.files.map((x) => `${x.kind.toUpperCase()} ${size(x.bytes)}`).join(", ");
+  const files = f.files.map((x) => `${fileKind(x.kind)} ${size(x.bytes)}`).join(", ");
   return (
     <div className="bill" data-testid="bill">
       <div className="bill-line">

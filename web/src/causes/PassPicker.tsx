@@ -7,6 +7,7 @@ import { endedTest } from "./ended";
 const more: [Layer, string][] = [
   ["shadow", "Shadow"],
   ["depth", "Depth"],
+  ["clipped", "Clipped by the display"],
 ];
 
 /** The other passes of a proof: parts and lights alone, shadow and depth. */

@@ -1,5 +1,5 @@
 import type { CauseKind, FinalView } from "../api/types";
-import { count, duration, percent, size } from "../app/format";
+import { count, duration, percent, size, fileKind } from "../app/format";
 
 const sampled: CauseKind[] = ["camera", "direct", "diffuse", "reflection", "transmission", "volume"];
 
@@ -64,7 +64,7 @@ export function FinalReportView({ f }: { f: FinalView }) {
       )}
       {f.forecast && (
         <p className="second">
-          Files foretold {f.forecast.files.map((x) => `${x.kind.toUpperCase()} ${size(x.bytes)}`).join(", ")}.
+          Files foretold {f.forecast.files.map((x) => `${fileKind(x.kind)} ${size(x.bytes)}`).join(", ")}.
         </p>
       )}
     </section>

@@ -5,7 +5,7 @@ import { useNavigate } from "react-router";
 import { ask } from "../api/client";
 import { useLive } from "../api/live";
 import { useFinals } from "../api/queries";
-import type { FinalView, Progress, Turn } from "../api/types";
+import type { FinalTimes, FinalView, Progress, Turn } from "../api/types";
 import { phaseText } from "../bench/TestBar";
 import { clock, duration, percent, size, spoken } from "../app/format";
 import { useAct } from "../app/useAct";
@@ -13,14 +13,15 @@ import { FinalPicture } from "./FinalPicture";
 import { FinalReportView } from "./FinalReportView";
 
 /** When it should end, by render time and by the clock. */
-function end(f: FinalView, p: Progress, after: number | null): string {
+function end(f: FinalView, p: Progress, t: FinalTimes): string {
+  const after = t.ends_after;
   if (after === null) return "";
-  const left = Math.max(0, after - p.elapsed);
+  const left = Math.max(0, after - t.spent);
   const late = f.policy === "cleanness" && after > f.budget && p.share > 0.05 ? after - f.budget : 0;
   return `, ends after ${duration(after)}, about ${clock(Date.now() / 1000 + left)}${late > 1 ? `: ${spoken(late)} over budget` : ""}`;
 }
 
-function state(f: FinalView, p: Progress | undefined, after: number | null = null): string {
+function state(f: FinalView, p: Progress | undefined, t?: FinalTimes): string {
   switch (f.state) {
     case "waiting":
       return f.top_up ? "waiting to be topped up" : "waiting for its turn";
@@ -29,11 +30,7 @@ function state(f: FinalView, p: Progress | undefined, after: number | null = nul
     case "running":
       if (f.yielding) return "makes way for a test, goes on by itself";
       return p
-        ? `${phaseText[p.phase]} · ${percent(p.share, 0)} · ${percent(p.settled, 0)} settled · gone ${duration(p.elapsed)}${end(
-            f,
-            p,
-            after,
-          )}`
+        ? `${phaseText[p.phase]} · ${percent(p.share, 0)} · ${percent(p.settled, 0)} settled${t ? ` · gone ${duration(t.spent)}${end(f, p, t)}` : ""}`
         : "starting";
     case "delivered":
       return `delivered ${f.ended ? clock(f.ended) : ""} · ${f.files.map((x) => x.name.split(".").at(-1)!.toUpperCase()).join(", ")} · ${size(
@@ -47,8 +44,8 @@ function state(f: FinalView, p: Progress | undefined, after: number | null = nul
 }
 
 /** It will not end within the budget. */
-const late = (f: FinalView, p: Progress | undefined, after: number | null) =>
-  f.policy === "cleanness" && p !== undefined && p.share > 0.05 && after !== null && after > f.budget + 1;
+const late = (f: FinalView, p: Progress | undefined, t: FinalTimes | undefined) =>
+  f.policy === "cleanness" && p !== undefined && p.share > 0.05 && (t?.ends_after ?? 0) > f.budget + 1;
 
 function Verdict({ f }: { f: FinalView }) {
   if (f.state !== "delivered" || !f.report) return null;
@@ -58,7 +55,7 @@ function Verdict({ f }: { f: FinalView }) {
     <>
       <div>
         {r.clean ? <b>Clean</b> : <b className="over">Not clean everywhere</b>} ·{" "}
-        {percent(1 - r.unclean, r.unclean > 0 && r.unclean < 0.01 ? 2 : 0)} at {percent(f.threshold)}
+        {percent(1 - r.unclean, r.unclean > 0 && r.unclean < 0.01 ? 2 : 0)} of it at {percent(f.threshold)}
       </div>
       <div className={late > 0 ? "over" : "second"}>
         {late > 0 ? `${spoken(late)} over budget` : `${spoken(-late)} inside budget`}
@@ -81,10 +78,10 @@ function Row({
   const { finals } = useLive();
   const now = f.state === "running" ? finals[f.id] : undefined;
   const p = f.state === "running" ? (now?.progress ?? f.progress ?? undefined) : undefined;
-  const after = now ? now.ends_after : f.ends_after;
+  const times = now?.times ?? f.times ?? undefined;
   const share = f.state === "delivered" ? 1 : (p?.share ?? 0);
   const span = Math.max(f.budget, f.forecast?.high ?? 0, f.report?.total ?? 0) * 1.05;
-  const gone = f.report?.total ?? (p ? p.elapsed : 0);
+  const gone = f.report?.total ?? times?.spent ?? 0;
   return (
     <button
       className={`final${chosen ? " chosen" : ""}`}
@@ -113,7 +110,7 @@ function Row({
           />
           <em style={{ left: `${(f.budget / span) * 100}%` }} />
         </span>
-        <span className={late(f, p, after) ? "over" : ""}>{state(f, p, after)}</span>
+        <span className={late(f, p, times) ? "over" : ""}>{state(f, p, times)}</span>
       </span>
       <span className="final-times">
         <span>
@@ -125,7 +122,7 @@ function Row({
           </b>
         </span>
         <span>
-          actual <b>{f.report ? duration(f.report.total) : p ? `${duration(p.elapsed)} …` : "–"}</b>
+          actual <b>{f.report ? duration(f.report.total) : times ? `${duration(times.spent)} …` : "–"}</b>
         </span>
         <span>
           budget <b>{duration(f.budget)}</b>
@@ -161,7 +158,7 @@ function Detail({ f }: { f: FinalView }) {
           <h2>
             {f.shot_name} · {f.camera}
           </h2>
-          <span className="second">{state(f, f.progress ?? undefined)}</span>
+          <span className="second">{state(f, f.progress ?? undefined, f.times ?? undefined)}</span>
         </div>
       </header>
       <div className="panel-scroll">
@@ -176,6 +173,11 @@ function Detail({ f }: { f: FinalView }) {
                   <DownloadOutlined /> {x.name}
                 </a>
                 <span className="second">{size(x.bytes)}</span>
+                {x.notes.map((n) => (
+                  <small key={n} className="second">
+                    {n}
+                  </small>
+                ))}
               </div>
             ))}
             <div className="file">

@@ -2,7 +2,7 @@ import type { Fit } from "../api/types";
 import { duration, percent } from "../app/format";
 
 const [WIDTH, HEIGHT] = [380, 280];
-const [LEFT, BOTTOM, TOP, RIGHT] = [46, 30, 12, 10];
+const [LEFT, BOTTOM, TOP, RIGHT] = [46, 34, 12, 10];
 
 /** Round numbers between two bounds, about one or two a decade. */
 function ticks(low: number, high: number, marks: number[]): number[] {
@@ -15,7 +15,7 @@ function ticks(low: number, high: number, marks: number[]): number[] {
   return out;
 }
 
-const TIMES = [1, 5, 10, 30, 60, 300, 600, 1800, 3600, 4 * 3600, 24 * 3600];
+const TIMES = [1, 5, 15, 60, 300, 1200, 3600, 4 * 3600, 24 * 3600];
 
 /** Minutes against grain, both logarithmic: the band is the forecast's interval. */
 export function Curve({ fit }: { fit: Fit }) {
@@ -69,7 +69,7 @@ export function Curve({ fit }: { fit: Fit }) {
         <title>{`now ${duration(fit.now.seconds)}, grain ${percent(fit.now.grain, 2)}`}</title>
       </g>
       <circle className="curve-then" cx={x(fit.then.seconds)} cy={y(fit.then.grain)} r={4.5} />
-      <text x={x(fit.then.seconds) + 8} y={y(fit.then.grain) - 6}>
+      <text x={x(fit.then.seconds) + 8} y={y(fit.then.grain) + 16}>
         fit
       </text>
       {Math.abs(x(fit.now.seconds) - x(fit.then.seconds)) > 24 && (

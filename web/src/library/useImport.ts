@@ -49,6 +49,11 @@ export function useImport() {
     stop: () => end.current?.abort(),
     send,
     /** Scenes and environments for the library. */
+    /** A shot that was exported; its number. */
+    takeShot: (file: Dropped) =>
+      send([file], (id) =>
+        ask<number>("POST", `/api/parcels/${id}/shot?name=${encodeURIComponent(file.path)}`),
+      ),
     take: (files: Dropped[]) => send(files, (id) => ask<Parcel>("POST", `/api/parcels/${id}/take`)),
   };
 }

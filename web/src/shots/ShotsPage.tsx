@@ -71,6 +71,9 @@ function ShotCard({ shot: s, report }: { shot: ShotView; report: () => void }) {
           >
             Duplicate
           </Button>
+          <Button type="text" href={`/api/shots/${s.id}/export`} aria-label={`Export ${s.name}`}>
+            Export
+          </Button>
           <Button
             type="text"
             aria-label={s.archived ? `Bring ${s.name} back` : `Archive ${s.name}`}
@@ -90,8 +93,13 @@ export function ShotsPage() {
   const [parcel, setParcel] = useState<Parcel | null>(null);
   const [report, setReport] = useState<ShotView | null>(null);
   const [archive, setArchive] = useState(false);
-  const { importing, stop, take } = useImport();
+  const { importing, stop, take, takeShot } = useImport();
   const drop = useFileDrop((files) => {
+    // An archive is a whole shot.
+    if (files.length === 1 && files[0]!.path.toLowerCase().endsWith(".zip")) {
+      void takeShot(files[0]!);
+      return;
+    }
     void take(files).then((p) => {
       if (!p) return;
       setParcel(p);
@@ -110,7 +118,8 @@ export function ShotsPage() {
         <div>
           <h1>Shots</h1>
           <span className="second">
-            a scene, a camera, a size, a budget and a tuning each · drop a scene here to begin one
+            a scene, a camera, a size, a budget and a tuning each · drop a scene here to begin one, or an
+            exported shot
           </span>
         </div>
         <span className="grow" />

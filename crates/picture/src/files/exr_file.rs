@@ -36,41 +36,75 @@ impl Channel {
     }
 }
 
-/// How a file is packed; both are lossless.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+/// How a file is packed; all are lossless.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub enum Packing {
+    #[default]
     Zip,
+    Rle,
+    Piz,
     /// Larger and much faster.
     None,
 }
 
-/// Writes 32-bit channels; data window = `region`, display window = the full frame.
+/// How a file is written beyond its channels.
+#[derive(Debug, Clone, Default)]
+pub struct Form {
+    pub comment: String,
+    pub packing: Packing,
+    /// Light and colours as 16-bit floats; measures and ids keep 32 bits.
+    pub half: bool,
+    /// Further text attributes by name.
+    pub attributes: Vec<(String, String)>,
+}
+
+/// The largest number that a 16-bit float holds.
+pub const HALF_MOST: f32 = 65504.0;
+
+/// Channels that 16-bit floats would spoil: ids, places, distances and counts.
+fn needs_all_bits(name: &str) -> bool {
+    let layer = name.rsplit_once('.').map_or("", |(layer, _)| layer);
+    layer.starts_with("Crypto")
+        || name.ends_with(".id")
+        || matches!(layer, "depth" | "first_depth" | "position" | "samples")
+}
+
+/// Writes channels; data window = `region`, display window = the full frame. Values beyond the range of 16-bit floats end at
+/// its limit.
 pub fn write_exr(
     out: &mut (impl IoWrite + Seek),
     frame: (u32, u32),
     region: Region,
     channels: Vec<Channel>,
-    comment: &str,
-    packing: Packing,
+    form: Form,
 ) -> std::result::Result<(), Fault> {
     let list: SmallVec<[AnyChannel<FlatSamples>; 4]> = channels
         .into_iter()
         .map(|c| {
             let data = match c.samples {
+                Samples::Float(v) if form.half && !needs_all_bits(&c.name) => {
+                    FlatSamples::F16(v.into_iter().map(to_half).collect())
+                }
                 Samples::Float(v) => FlatSamples::F32(v),
                 Samples::Whole(v) => FlatSamples::U32(v),
             };
             AnyChannel::new(c.name.as_str(), data)
         })
         .collect();
+    let text = |(name, value): (String, String)| {
+        Some((Text::new_or_none(&name)?, AttributeValue::Text(Text::new_or_none(&value)?)))
+    };
     let attributes = LayerAttributes {
+        other: form.attributes.into_iter().filter_map(text).collect(),
         layer_position: Vec2(region.x as i32, region.y as i32),
         software_name: Some(Text::from("Mellow Grain")),
-        comments: Text::new_or_none(comment),
+        comments: Text::new_or_none(&form.comment),
         ..LayerAttributes::default()
     };
-    let compression = match packing {
+    let compression = match form.packing {
         Packing::Zip => Compression::ZIP16,
+        Packing::Rle => Compression::RLE,
+        Packing::Piz => Compression::PIZ,
         Packing::None => Compression::Uncompressed,
     };
     let encoding = Encoding { compression, blocks: Blocks::ScanLines, line_order: LineOrder::Increasing };
@@ -83,6 +117,15 @@ pub fn write_exr(
         Error::Io(e) => Fault::io("EXR", &e),
         other => Fault::internal(other.to_string(), "EXR"),
     })
+}
+
+fn to_half(x: f32) -> f16 {
+    f16::from_f32(x.clamp(-HALF_MOST, HALF_MOST))
+}
+
+/// What 16-bit floats do to a value.
+pub fn as_half(x: f32) -> f32 {
+    to_half(x).to_f32()
 }
 
 fn damaged(e: Error, place: &str) -> Fault {

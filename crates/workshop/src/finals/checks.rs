@@ -25,6 +25,11 @@ fn gigabytes(bytes: f64) -> String {
     if bytes < 1e9 { format!("{:.0} MB", bytes / 1e6) } else { format!("{:.1} GB", bytes / 1e9) }
 }
 
+fn spoken(seconds: f64) -> String {
+    let s = seconds.round() as u64;
+    if s < 60 { format!("{s} s") } else { format!("{} min {:02} s", s / 60, s % 60) }
+}
+
 impl Workshop {
     /// Everything that makes a final come out otherwise than meant, looked at before it starts.
     pub fn check_final(&self, shot: i64, new: &NewFinal) -> Result<Vec<Check>, Fault> {
@@ -57,7 +62,7 @@ impl Workshop {
                 let budget = row.budget;
                 let fits = f.seconds <= budget || new.policy == Policy::Time;
                 let open = 1.0 - f.settled;
-                out.push(line("time", fits, format!("forecast {:.0} s, budget {budget:.0} s", f.seconds)));
+                out.push(line("time", fits, format!("forecast {}, budget {}", spoken(f.seconds), spoken(budget))));
                 out.push(line(
                     "cleanness",
                     open < 0.02,

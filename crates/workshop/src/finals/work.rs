@@ -7,7 +7,7 @@ use super::{AtWork, Policy, Task, Wish};
 use crate::forecasts::denoise_figure;
 use crate::saved::{COUNTS, load_counts, remove_render, save_render};
 use crate::testing::{idle, write_bytes, write_small};
-use crate::{Event, FileView, FinalReport, Workshop, json, lock, parse};
+use crate::{Event, FileView, FinalReport, FinalTimes, Workshop, json, lock, parse};
 use fault::{Code, Fault, panic_text};
 use picture::{Region, footprint};
 use serde::{Deserialize, Serialize};
@@ -17,8 +17,9 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use store::FinalRow;
-use tracer::deliver::{self, Delivered};
+use tracer::deliver::{Delivered, Delivery};
 use tracer::{Description, Hold, Limits, Phase, Progress, Render, RenderReport, Scope, UNLIMITED, clean_up_of};
+use tuning::K;
 
 /// Checkpoints keep below a thirtieth of the time.
 const CHECKPOINTS: u32 = 30;
@@ -29,6 +30,8 @@ const SOURCES: usize = 8;
 const KEPT: usize = 5;
 /// Blocks count as clean up to this much above the threshold: 64 pixels tell their grain to about a tenth.
 const TOLERANCE: f64 = 1.1;
+/// Mattes are reckoned with this much more than camera rays have cost.
+const MATTES: f64 = 1.2;
 /// Blocks that are listed as not clean.
 const LISTED: usize = 400;
 
@@ -95,9 +98,9 @@ impl Workshop {
         self.0.events.tell(Event::Finals);
     }
 
-    fn tell_final(&self, id: i64, progress: Progress, ends_after: Option<f64>) {
-        lock(&self.0.finals.progress).insert(id, (progress.clone(), ends_after));
-        self.0.events.tell(Event::Final { id, progress, ends_after });
+    fn tell_final(&self, id: i64, progress: Progress, times: FinalTimes) {
+        lock(&self.0.finals.progress).insert(id, (progress.clone(), times));
+        self.0.events.tell(Event::Final { id, progress, times });
     }
 
     /// Waits while a test runs.
@@ -161,7 +164,7 @@ impl Workshop {
         std::fs::create_dir_all(&folder).map_err(|e| Fault::io(folder.display().to_string(), &e))?;
         self.give_way(job);
         let clock = Instant::now();
-        let tell = &mut |p| self.tell_final(row.id, idle(p), None);
+        let tell = &mut |p| self.tell_final(row.id, idle(p), FinalTimes::default());
         let stage = self.stage(&(d.scene.clone(), d.environment.clone()), tell)?;
         let (mut render, mut course) = match self.load_render(&d, &folder) {
             Ok(render) => {
@@ -179,8 +182,10 @@ impl Workshop {
         let pixels = d.area().area() as f64;
         let machine = self.machine();
         let method = clean_up_of(&d.tuning).denoises();
-        let reserve =
-            pixels * (machine.write_per_pixel + method.map_or(0.0, |m| machine.denoise_per_pixel[m as usize]));
+        let fixed = pixels * (machine.write_per_pixel + method.map_or(0.0, |m| machine.denoise_per_pixel[m as usize]));
+        let mattes = d.tuning.switch(K::DeliveryMattes);
+        // What comes after sampling.
+        let reserve = |render: &Render| fixed + if mattes { MATTES * render.matte_seconds() } else { 0.0 };
         let start = clock.elapsed().as_secs_f64();
         course.start += start;
         self.0.store.set_machine("start", start.max(0.05))?;
@@ -198,8 +203,10 @@ impl Workshop {
         }
         let time = match &task.top_up {
             Some(t) => t.seconds,
-            None => (policy == Policy::Time).then_some(row.budget - reserve),
+            None => (policy == Policy::Time).then_some(row.budget),
         };
+        // A top-up is asked for by its own time.
+        let after = |render: &Render| if task.top_up.is_some() { 0.0 } else { reserve(render) };
         if time.is_some() {
             match &mut course.hold {
                 Some(hold) => hold.again(&mut render),
@@ -222,7 +229,7 @@ impl Workshop {
             let more = match (&mut course.hold, time) {
                 (Some(hold), Some(time)) => {
                     // What starts and checkpoints took is gone too.
-                    hold.until = course.before + time - course.start - course.saving;
+                    hold.until = course.before + time - after(&render) - course.start - course.saving;
                     hold.step(&mut render, &job.brake)
                 }
                 _ => render.step(&job.brake),
@@ -231,11 +238,11 @@ impl Workshop {
                 told = Instant::now();
                 let p = render.progress();
                 let spent = course.start + course.saving + p.elapsed - course.before;
-                let ends = match time {
-                    Some(time) => Some(time + reserve),
-                    None => p.remaining.map(|r| spent + r + reserve),
+                let ends_after = match time {
+                    Some(time) => Some(time + reserve(&render) - after(&render)),
+                    None => p.remaining.map(|r| spent + r + reserve(&render)),
                 };
-                self.tell_final(row.id, p, ends);
+                self.tell_final(row.id, p, FinalTimes { spent, ends_after });
             }
             if !more {
                 break;
@@ -277,9 +284,9 @@ impl Workshop {
         let pixels = d.area().area() as f64;
         let report: RenderReport = render.report();
         let mut progress = render.progress();
-        let ends = lock(&self.0.finals.progress).get(&row.id).and_then(|p| p.1);
+        let times = lock(&self.0.finals.progress).get(&row.id).map(|p| p.1).unwrap_or_default();
         progress.phase = Phase::Denoise;
-        self.tell_final(row.id, progress.clone(), ends);
+        self.tell_final(row.id, progress.clone(), times);
         let clock = Instant::now();
         let plate = render.plate();
         let delivered = self.0.screen.install(|| Delivered::of(&plate, d));
@@ -288,23 +295,27 @@ impl Workshop {
             self.0.store.set_machine(&denoise_figure(method), denoise / pixels)?;
         }
         progress.phase = Phase::Writing;
-        self.tell_final(row.id, progress, ends);
+        self.tell_final(row.id, progress, times);
         let clock = Instant::now();
         let base = file_base(&self.0.store.shot(row.shot)?.name, &d.camera, row.id, &task);
-        let mut files = Vec::new();
-        for ending in ["png", "exr"] {
-            let name = format!("{base}.{ending}");
-            let path = folder.join(&name);
-            deliver::write(&path, &plate, &delivered, d)?;
-            let bytes = std::fs::metadata(&path).map_err(|e| Fault::io(name.clone(), &e))?.len();
-            let figure = if ending == "png" { "display_bytes" } else { "linear_bytes" };
-            self.0.store.set_machine(figure, bytes as f64 / pixels)?;
-            files.push(FileView { name, bytes });
+        let mattes = d.tuning.switch(K::DeliveryMattes).then(|| render.mattes());
+        let matting = clock.elapsed().as_secs_f64();
+        let delivery = Delivery { plate: &plate, delivered: &delivered, description: d, mattes };
+        // What a top-up writes anew may have other names than before.
+        let older: Vec<FileView> = parse(&row.files, "files")?;
+        let files: Vec<FileView> = delivery
+            .write_all(folder, &base)?
+            .into_iter()
+            .map(|w| FileView { name: w.name, bytes: w.bytes, notes: w.notes })
+            .collect();
+        for f in older.iter().filter(|f| !files.iter().any(|n| n.name == f.name)) {
+            let _ = std::fs::remove_file(folder.join(&f.name));
         }
+        self.learn_sizes(&files, d, pixels)?;
         let size = (plate.region.width, plate.region.height);
         write_small(&folder.join("thumb.png"), &delivered.picture, size, &d.view())?;
         let writing = clock.elapsed().as_secs_f64();
-        self.0.store.set_machine("write_per_pixel", writing / pixels)?;
+        self.0.store.set_machine("write_per_pixel", (writing - matting) / pixels)?;
 
         let threshold = Limits::of(&d.tuning).threshold;
         let map = &delivered.grain;
@@ -345,6 +356,20 @@ impl Workshop {
             remove_working_state(folder);
         }
         Ok(End::Delivered(Box::new(final_report), files))
+    }
+
+    /// Bytes a pixel of each kind of file, for forecasts: kinds that hold passes by the channel.
+    fn learn_sizes(&self, files: &[FileView], d: &Description, pixels: f64) -> Result<(), Fault> {
+        for (k, (_, knob)) in [K::DeliveryDisplay, K::DeliveryLinear].iter().map(|k| (k, d.tuning.name(*k))).enumerate()
+        {
+            let mine = |f: &&FileView| (k == 0) != (f.name.ends_with(".exr") || f.name.ends_with("_linear.tif"));
+            let bytes: u64 = files.iter().filter(mine).map(|f| f.bytes).sum();
+            if knob != "none" && bytes > 0 {
+                let each = bytes as f64 / pixels / advice::channels(&d.tuning, knob);
+                self.0.store.set_machine(&format!("bytes.{knob}"), each)?;
+            }
+        }
+        Ok(())
     }
 
     /// Samples of finals take much room: those of the latest few are kept.

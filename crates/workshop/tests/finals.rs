@@ -1,0 +1,190 @@
+//! Finals at the bench: nothing rendered twice, top-ups, the queue, what fails, and a shot taken elsewhere.
+
+mod common;
+
+use common::*;
+use picture::Region;
+use std::io::Cursor;
+use std::time::{Duration, Instant};
+use workshop::*;
+
+fn finished(w: &Workshop, id: i64) -> FinalView {
+    w.wait_for_finals().unwrap();
+    w.finals().unwrap().into_iter().find(|f| f.id == id).unwrap()
+}
+
+fn exr(w: &Workshop, f: &FinalView) -> Vec<u8> {
+    let name = &f.files.iter().find(|x| x.name.ends_with(".exr")).unwrap().name;
+    std::fs::read(w.final_file(f.id, name).unwrap()).unwrap()
+}
+
+fn values(bytes: &[u8], channel: &str) -> Vec<u32> {
+    let (.., channels) = picture::files::exr_channels(bytes, "final").unwrap();
+    match &channels.iter().find(|c| c.name == channel).unwrap().samples {
+        picture::files::Samples::Float(v) => v.iter().map(|x| x.to_bits()).collect(),
+        picture::files::Samples::Whole(v) => v.clone(),
+    }
+}
+
+#[test]
+fn a_final_takes_over_tests_and_pilots_and_looks_as_if_it_had_not() {
+    let (_data, w, shot) = workshop();
+    tune(&w, shot, serde_json::json!({ "sampling.least": 16, "sampling.most": 48, "sampling.threshold": 0.03 }));
+    let first = w.add_final(shot).unwrap();
+    let alone = finished(&w, first.id);
+    assert_eq!(alone.report.as_ref().unwrap().reused, 0);
+    let expected = exr(&w, &alone);
+    w.remove_final(alone.id).unwrap();
+    // A region at final settings, and a pilot.
+    let region = Region { x: 32, y: 0, width: 64, height: 40 };
+    w.start_test(shot, &NewTest { region: Some(region), live: false }).unwrap();
+    w.wait_for_test();
+    let pilot = w.start_pilot(shot).unwrap();
+    w.wait_for_test();
+    assert_eq!(w.proof(pilot).unwrap().kind, ProofKind::Pilot);
+    let forecast = w.forecast(shot).unwrap().unwrap();
+    assert!(forecast.forecast.needs_test.is_empty() && forecast.forecast.low > 0.0);
+    let second = w.add_final(shot).unwrap();
+    let helped = finished(&w, second.id);
+    let report = helped.report.as_ref().unwrap();
+    assert!(report.reused > 0 && report.before > 0.0, "{report:?}");
+    let got = exr(&w, &helped);
+    for channel in ["R", "noisy.G", "albedo.B", "samples.Y"] {
+        assert!(values(&got, channel) == values(&expected, channel), "{channel} differs");
+    }
+    // The forecast made before it is in its report, and later forecasts know how it came out.
+    assert!(helped.forecast.is_some() && w.forecast(shot).unwrap().unwrap().forecast.history == 1);
+}
+
+#[test]
+fn a_spot_is_topped_up_and_the_file_written_anew() {
+    let (_data, w, shot) = workshop();
+    let id = w.add_final(shot).unwrap().id;
+    let before = finished(&w, id);
+    let was = values(&exr(&w, &before), "samples.Y");
+    let spot = Region { x: 40, y: 24, width: 16, height: 8 };
+    let refused = w.top_up(id, &TopUp { region: spot, threshold: None, seconds: None });
+    assert!(refused.unwrap_err().remedy.contains("threshold"));
+    assert!(w.top_up(id, &TopUp { region: Region { x: 90, ..spot }, threshold: Some(0.01), seconds: None }).is_err());
+    w.top_up(id, &TopUp { region: spot, threshold: Some(0.001), seconds: None })
+        .map(|_| ())
+        .unwrap_or_else(|f| panic!("{f}"));
+    // A threshold that is never reached: it goes on until it is told to stop.
+    std::thread::sleep(Duration::from_millis(600));
+    w.pause_final(id).unwrap();
+    w.wait_for_finals().unwrap();
+    assert_eq!(w.finals().unwrap()[0].state, FinalState::Paused);
+    w.remove_final(id).unwrap();
+    // By time it ends by itself.
+    let id = w.add_final(shot).unwrap().id;
+    finished(&w, id);
+    w.top_up(id, &TopUp { region: spot, threshold: None, seconds: Some(1.0) }).unwrap();
+    let after = finished(&w, id);
+    assert_eq!(after.files.iter().map(|f| &f.name).collect::<Vec<_>>().len(), before.files.len());
+    let now = values(&exr(&w, &after), "samples.Y");
+    for (i, (a, b)) in was.iter().zip(&now).enumerate() {
+        let (x, y) = (i as u32 % 96, i as u32 / 96);
+        let inside = (40..56).contains(&x) && (24..32).contains(&y);
+        assert!(if inside { b > a } else { a == b }, "pixel {x}, {y}: {a}, then {b}");
+    }
+    let took = after.report.unwrap().sampling;
+    assert!((0.9..2.0).contains(&took), "{took}");
+}
+
+#[test]
+fn the_queue_can_be_reordered_paused_and_resumed() {
+    let (_data, w, shot) = workshop();
+    // Long ones: the first is at work while the others wait.
+    tune(&w, shot, serde_json::json!({ "sampling.most": 65536, "sampling.threshold": 0.0005 }));
+    let ids: Vec<i64> = (0..3).map(|_| w.add_final(shot).unwrap().id).collect();
+    let state = |id: i64| w.finals().unwrap().into_iter().find(|f| f.id == id).unwrap().state;
+    let wait = |what: &str, f: &dyn Fn() -> bool| {
+        let begun = Instant::now();
+        while !f() {
+            assert!(begun.elapsed() < Duration::from_secs(60), "{what} does not come");
+            std::thread::sleep(Duration::from_millis(20));
+        }
+    };
+    wait("the first", &|| state(ids[0]) == FinalState::Running);
+    w.move_final(ids[2], Turn::First).unwrap();
+    wait("the last, put first", &|| state(ids[2]) == FinalState::Running && state(ids[0]) == FinalState::Waiting);
+    let order: Vec<i64> = w.finals().unwrap().iter().map(|f| f.id).collect();
+    assert_eq!(order, [ids[2], ids[0], ids[1]]);
+    w.pause_final(ids[2]).unwrap();
+    wait("the pause", &|| state(ids[2]) == FinalState::Paused && state(ids[0]) == FinalState::Running);
+    w.resume_final(ids[2]).unwrap();
+    assert!(w.resume_final(ids[0]).is_err(), "only what is paused can be resumed");
+    for id in ids {
+        w.remove_final(id).unwrap();
+    }
+    wait("the end", &|| w.finals().unwrap().iter().all(|f| f.state == FinalState::Cancelled));
+}
+
+#[test]
+fn a_final_that_cannot_be_written_is_marked_failed_and_the_next_goes_on() {
+    let (data, w, shot) = workshop();
+    // A file where the folder of the first should be.
+    std::fs::write(data.path().join("finals/1"), b"in the way").unwrap();
+    let first = w.add_final(shot).unwrap().id;
+    let second = w.add_final(shot).unwrap().id;
+    let failed = finished(&w, first);
+    assert_eq!(failed.state, FinalState::Failed);
+    assert!(failed.fault.unwrap().place.contains("finals"));
+    assert_eq!(finished(&w, second).state, FinalState::Delivered);
+}
+
+#[test]
+fn a_series_moves_between_stations_and_refuses_what_cannot_be_numbered() {
+    let (_data, w, shot) = workshop();
+    let cameras = w.shot(shot).unwrap().cameras;
+    let of = |series: Series| NewFinal { cameras: cameras.clone(), series: Some(series), ..NewFinal::default() };
+    let even = Series { frames: 9, first: 0, last: 8, step: 4, padding: 3 };
+    let ordered = w.add_finals(shot, &of(even)).unwrap();
+    assert_eq!(ordered.finals.iter().map(|f| f.number).collect::<Vec<_>>(), [Some(0), Some(4), Some(8)]);
+    w.wait_for_finals().unwrap();
+    let done = w.finals().unwrap();
+    assert!(done.iter().all(|f| f.state == FinalState::Delivered && !f.can_top_up));
+    assert!(done[1].files.iter().all(|f| f.name.starts_with("cabinet_004.")), "{:?}", done[1].files);
+    let again = w.add_finals(shot, &of(even)).unwrap();
+    assert_eq!((again.finals.len(), again.skipped), (0, vec![0, 4, 8]));
+    for wrong in [Series { last: 9, ..even }, Series { step: 0, ..even }, Series { first: 9, ..even }] {
+        assert!(w.add_finals(shot, &of(wrong)).unwrap_err().place.contains("series"));
+    }
+}
+
+#[test]
+fn a_shot_goes_elsewhere_in_one_file_with_its_proofs() {
+    let (_data, w, shot) = workshop();
+    let proof = test(&w, shot);
+    w.change_proof(proof, &ProofChange { name: Some("kept one".into()), kept: Some(true), ..Default::default() })
+        .unwrap();
+    let csv = w.proofs_csv(shot).unwrap();
+    assert!(csv.lines().count() == 2 && csv.contains("kept one"));
+    assert!(w.contact_sheet(shot).unwrap().starts_with(b"\x89PNG"));
+    let mut bytes = Cursor::new(Vec::new());
+    w.export_shot(shot, &mut bytes).unwrap();
+    let there = tempfile::tempdir().unwrap();
+    let file = there.path().join("shot.zip");
+    std::fs::write(&file, bytes.get_ref()).unwrap();
+    let other = Workshop::open(&there.path().join("data")).unwrap();
+    let taken = other.import_shot(&file).unwrap();
+    let (a, b) = (w.shot(shot).unwrap(), other.shot(taken).unwrap());
+    assert_eq!((a.name, a.camera, a.budget, a.tuning), (b.name, b.camera, b.budget, b.tuning));
+    let come = other.proofs(taken).unwrap();
+    assert_eq!((come.len(), come[0].name.as_str(), come[0].kept), (1, "kept one", true));
+    // Its samples came along: the forecast knows them, and a final there uses them.
+    assert!(other.forecast(taken).unwrap().is_some());
+    let id = other.add_final(taken).unwrap().id;
+    assert!(finished(&other, id).report.unwrap().reused > 0);
+    // Half of an archive is refused whole, and nothing is left.
+    std::fs::write(&file, &bytes.get_ref()[..bytes.get_ref().len() / 2]).unwrap();
+    let fault = other.import_shot(&file).unwrap_err();
+    assert!(fault.what.contains("archive"), "{fault}");
+    assert_eq!(other.shots().unwrap().len(), 1);
+    std::fs::write(
+        there.path().join("shot.json"),
+        r#"{"form":1,"name":"x","scene":"../../etc/passwd","camera":"a","budget":10,"tuning":{}}"#,
+    )
+    .unwrap();
+    assert!(other.import_shot(&there.path().join("shot.json")).unwrap_err().what.contains("leads out"));
+}
