@@ -286,7 +286,7 @@ async fn set_up_preview_test_keep_and_compare() {
     page.press("Draft Few samples").await;
     page.shot_until("a draft is on", "Lens cabinet", "s.overlays.length === 1").await;
     page.press("Start final").await;
-    way.says("the check", "[data-testid=drafts-ignored]", "/ignored: Few samples/").await;
+    way.says("the check", "[data-testid=check-drafts]", "/ignored: Few samples/").await;
     // A press on a dialog that still grows can miss.
     page.until("the dialog stands", "return !document.querySelector('.ant-zoom-enter, .ant-zoom-appear')").await;
     page.press("Cancel").await;

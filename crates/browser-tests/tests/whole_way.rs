@@ -196,7 +196,7 @@ async fn from_shot_to_downloaded_file() {
     )
     .await;
     let files = page
-        .script("return Promise.all([...document.querySelectorAll('.file a')].map(a => fetch(a.href).then(r => r.arrayBuffer()).then(b => [a.download, [...new Uint8Array(b.slice(0, 4))]])))")
+        .script("return Promise.all([...document.querySelectorAll('.file a')].filter(a => !a.download.endsWith('.json')).map(a => fetch(a.href).then(r => r.arrayBuffer()).then(b => [a.download, [...new Uint8Array(b.slice(0, 4))]])))")
         .await;
     let heads: Vec<(bool, bool)> = files
         .as_array()

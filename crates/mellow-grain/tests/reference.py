@@ -1,9 +1,11 @@
-"""Opens our files with the formats' reference libraries: OpenEXR 3.5, Pillow 13; metrics by scikit-image 0.26."""
+"""Opens our files with the formats' reference libraries: OpenEXR 3.5, Pillow 13, tifffile; metrics by scikit-image 0.26."""
 
 import json
 
+import mmh3
 import numpy as np
 import OpenEXR
+import tifffile
 from PIL import Image
 from skimage.metrics import peak_signal_noise_ratio, structural_similarity
 
@@ -59,3 +61,41 @@ ssim = structural_similarity(
 )
 assert abs(said["psnr"] - psnr) < 1e-3, (said, psnr)
 assert abs(said["ssim"] - ssim) < 1e-4, (said, ssim)
+
+# Half floats, a TIFF by tifffile, and mattes by the rules of the Cryptomatte specification 1.2.0, hashed by mmh3 5.1.
+c = channels("c.exr")
+assert c["R"].dtype == np.float16 and c["depth.Z"].dtype == np.float32 and c["object.id"].dtype == np.float32
+for k in "RGB":
+    assert np.array_equal(c[k], b[k].astype(np.float16)), "half floats are the rounded floats"
+assert np.array_equal(c["depth.Z"], b["depth.Z"])
+shown = tifffile.imread("c.tif")
+assert shown.dtype == np.uint16 and shown.shape == (40, 50, 3)
+assert np.abs(shown / 65535 - srgb(2 * linear)).max() < 1e-4
+
+header = OpenEXR.File("c.exr", separate_channels=True).header()
+alpha = channels("a.exr")["A"]
+for layer in ("CryptoObject", "CryptoMaterial"):
+    key = f"cryptomatte/{mmh3.hash(layer, 0, signed=False):08x}"[: len("cryptomatte/") + 7]
+    assert header[f"{key}/name"] == layer and header[f"{key}/hash"] == "MurmurHash3_32"
+    assert header[f"{key}/conversion"] == "uint32_to_float32"
+    manifest = json.loads(header[f"{key}/manifest"])
+    ids = {0.0}
+    for name, told in manifest.items():
+        bits = mmh3.hash(name, 0, signed=False)
+        if (bits >> 23) & 255 in (0, 255):
+            bits ^= 1 << 23
+        assert f"{bits:08x}" == told, (name, told)
+        ids.add(float(np.array(bits, dtype=np.uint32).view(np.float32)))
+    names = sum((c[f"{layer}{i:02}.{k}"].ravel().tolist() for i in range(3) for k in "RB"), [])
+    assert set(names) <= ids and len(set(names)) > 3, "every id stands in the manifest"
+    shares = np.stack([c[f"{layer}{i:02}.{k}"] for i in range(3) for k in "GA"])
+    assert np.all(np.diff(shares, axis=0) <= 1e-6), "the largest share comes first"
+    assert np.all(shares.sum(axis=0) <= 1 + 1e-5)
+    # What objects cover is what alpha says, which was sampled otherwise.
+    assert np.abs(shares.sum(axis=0) - alpha).mean() < 0.03
+# The object that covers most of a pixel is the one that most of its first hits met.
+first = c["object.id"]
+strongest = c["CryptoObject00.R"]
+for i in np.unique(first[first > 0]):
+    inside = strongest[(first == i) & (c["CryptoObject00.G"] > 0.9)]
+    assert inside.size == 0 or (inside == np.median(inside)).mean() > 0.95

@@ -92,7 +92,7 @@ export function FinalDialog({ shot, region, start, close }: Props) {
             </tr>
           )}
           {checks.data?.map((c) => (
-            <tr key={c.what} className={c.fine ? "" : "over"}>
+            <tr key={c.what} className={c.fine ? "" : "over"} data-testid={`check-${c.what}`}>
               <td>{c.what}</td>
               <td>{c.state}</td>
               <td>{c.fine ? "✓" : "look"}</td>

@@ -1,0 +1,108 @@
+//! From a pilot by way of a fit to a delivered frame, topped up, in a real browser.
+
+use browser_tests::Page;
+use serde_json::json;
+use workshop::DemoSize;
+
+async fn says(page: &Page, what: &str, css: &str, pattern: &str) {
+    let found = format!("return {pattern}.test(document.querySelector('{css}')?.innerText ?? '')");
+    page.until(what, &found).await;
+}
+
+/// A press on a dialog that still grows can miss.
+async fn stands(page: &Page) {
+    page.until("the dialog stands", "return !document.querySelector('.ant-zoom-enter, .ant-zoom-appear')").await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn from_a_pilot_and_a_fit_to_the_delivered_file() {
+    let data = tempfile::tempdir().unwrap();
+    let page = Page::open(data.path(), DemoSize::Small).await;
+    page.press("Open Lens cabinet").await;
+    page.see("[data-testid=sheet] article").await;
+    for (label, value) in [("Width", "160"), ("Height", "100"), ("Least samples", "16"), ("Most samples", "32")] {
+        page.set(label, value).await;
+    }
+    let shot = page.script("return location.pathname.split('/').pop()").await;
+    let shot = shot.as_str().unwrap();
+    let tuning = |what: &str| {
+        format!(
+            "return fetch('/api/shots').then(r => r.json()).then(all => {{ const s = all.find(s => s.id === {shot}); return {what}; }})"
+        )
+    };
+    page.until("the sizes", &tuning("s.tuning['sampling.most'] === 32 && s.tuning['frame.height'] === 100")).await;
+
+    // A pilot: the bill rests on it.
+    page.press("Pilot").await;
+    let proofs = format!("fetch('/api/shots/{shot}/proofs').then(r => r.json())");
+    page.until(
+        "the end of the pilot",
+        &format!("return {proofs}.then(p => p[0].kind === 'pilot' && p[0].state === 'done')"),
+    )
+    .await;
+    says(&page, "the forecast of the pilot", "[data-testid=bill]", "/pilot|measured/").await;
+
+    // The other way round: how long a threshold takes. Then what the minutes buy; one line is refused.
+    page.press("Fit …").await;
+    stands(&page).await;
+    page.press("I want a threshold").await;
+    says(&page, "the time for a threshold", ".fit-verdict", "/needed .* for a threshold of/").await;
+    page.press("I have minutes").await;
+    says(&page, "the fit", ".fit-verdict", "/of the picture at/").await;
+    page.see("[data-testid=fit-curve]").await;
+    page.click("[data-key=\"sampling.most\"] input").await;
+    page.until(
+        "a line refused",
+        "return [...document.querySelectorAll('[data-testid=fit-row] input')].some(i => !i.checked)",
+    )
+    .await;
+    page.click(".ant-modal-footer .ant-btn-primary").await;
+    page.until(
+        "the fitted threshold",
+        &tuning("s.tuning['sampling.threshold'] !== 0.02 && s.tuning['sampling.most'] === 32"),
+    )
+    .await;
+
+    // Half floats with mattes, held to the time.
+    for id in ["delivery.mattes"] {
+        page.click(&format!("[data-knob='{id}'] button[role=switch]")).await;
+    }
+    page.until("mattes", &tuning("s.tuning['delivery.mattes'] === true")).await;
+    page.press("Start final").await;
+    stands(&page).await;
+    says(&page, "the checks", "[data-testid=checks]", "/camera[^]*Front[^]*memory[^]*disk/").await;
+    page.click(".ant-modal-footer .ant-btn-primary").await;
+    page.until(
+        "the delivery",
+        "return document.querySelectorAll('[data-testid=final][data-state=delivered]').length === 2",
+    )
+    .await;
+    says(&page, "foretold against actual", "[data-testid=final-report]", "/foretold[^]*Sampling[^]*came from tests/")
+        .await;
+
+    // A spot is marked on the picture and topped up for a moment: the file is written anew.
+    let ended = "return fetch('/api/finals').then(r => r.json()).then(all => Math.max(...all.map(f => f.id)))";
+    let id = page.script(ended).await;
+    let samples = format!("fetch('/api/finals').then(r => r.json()).then(all => all.find(f => f.id === {id}))");
+    let before = page.script(&format!("return {samples}.then(f => f.report.render.samples)")).await;
+    page.until(
+        "a marked spot",
+        "const b = document.querySelector('[data-testid=final-picture]'); const r = b.getBoundingClientRect();
+         const at = (type, x, y) => b.dispatchEvent(new PointerEvent(type, { bubbles: true, pointerId: 1, clientX: r.x + x * r.width, clientY: r.y + y * r.height }));
+         b.setPointerCapture = () => {};
+         at('pointerdown', 0.3, 0.3); at('pointermove', 0.6, 0.6); at('pointerup', 0.6, 0.6);
+         return document.querySelector('.top-up') !== null",
+    )
+    .await;
+    page.set("Seconds of the top-up", "1").await;
+    page.press("Top up").await;
+    page.until(
+        "the top-up",
+        &format!("return {samples}.then(f => f.state === 'delivered' && f.report.render.samples > {before})"),
+    )
+    .await;
+
+    let foreign = page.script("return performance.getEntriesByType('resource').map(e => e.name).filter(n => !n.startsWith(location.origin) && !n.startsWith('data:') && !n.startsWith('blob:'))").await;
+    assert_eq!(foreign, json!([]));
+    page.client.clone().close().await.unwrap();
+}
