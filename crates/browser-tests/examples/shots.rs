@@ -124,14 +124,40 @@ async fn main() {
     page.look_away().await;
     page.press("Proofs").await;
 
+    page.press("Pilot").await;
+    page.until(
+        "the pilot's end",
+        "return ['done','stopped'].includes(document.querySelector('[data-testid=testbar]').dataset.phase)",
+    )
+    .await;
+    settle().await;
+    page.press("Fit …").await;
+    page.see("[data-testid=fit-curve]").await;
+    settle().await;
+    page.screenshot(&to.join("fit.png")).await;
+    page.press("Leave as it is").await;
+    settle().await;
+    page.press("Start final").await;
+    page.see("[data-testid=check-disk]").await;
+    settle().await;
+    page.screenshot(&to.join("final-check.png")).await;
+    page.press("Hold the time").await;
+    page.click(".ant-modal-footer .ant-btn-primary").await;
+    // It takes its budget.
+    for _ in 0..700 {
+        let delivered = "return document.querySelectorAll('[data-testid=final][data-state=delivered]').length === 2";
+        if page.script(delivered).await == serde_json::json!(true) {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(500)).await;
+    }
+    settle().await;
+    page.screenshot(&to.join("finals.png")).await;
+
     page.press("Library").await;
     page.see("[data-partial]").await;
     settle().await;
     page.screenshot(&to.join("library.png")).await;
 
-    page.press("Finals").await;
-    page.see("[data-testid=final]").await;
-    settle().await;
-    page.screenshot(&to.join("finals.png")).await;
     page.client.clone().close().await.expect("the browser ends");
 }

@@ -37,6 +37,9 @@ pub struct Options {
     /// One knob, e.g. sampling.most=64; wins over --tuning and --size.
     #[arg(long = "set", value_name = "ID=VALUE")]
     set: Vec<String>,
+    /// A .cube table for the view of display files and of judging.
+    #[arg(long)]
+    table: Option<PathBuf>,
     /// Shot edits (lights, media, camera move) as JSON.
     #[arg(long)]
     edits: Option<PathBuf>,
@@ -95,6 +98,12 @@ fn tuning_of(o: &Options) -> Result<Tuning, Fault> {
     }
     for assignment in &o.set {
         t.set_text(assignment).map_err(|f| f.within("--set"))?;
+    }
+    if let Some(file) = &o.table {
+        let (text, place) = text_of(file)?;
+        let id = picture::cube::keep(picture::cube::Cube::read(&text, &place)?);
+        t.set("view.table", &id.into())?;
+        t.set("view.transform", &"table".into())?;
     }
     t.check()?;
     Ok(t)

@@ -93,9 +93,9 @@ for layer in ("CryptoObject", "CryptoMaterial"):
     assert np.all(shares.sum(axis=0) <= 1 + 1e-5)
     # What objects cover is what alpha says, which was sampled otherwise.
     assert np.abs(shares.sum(axis=0) - alpha).mean() < 0.03
-# The object that covers most of a pixel is the one that most of its first hits met.
+# An id is that of one sample: where an object covers nine tenths of a pixel, it is nearly always met.
 first = c["object.id"]
 strongest = c["CryptoObject00.R"]
 for i in np.unique(first[first > 0]):
     inside = strongest[(first == i) & (c["CryptoObject00.G"] > 0.9)]
-    assert inside.size == 0 or (inside == np.median(inside)).mean() > 0.95
+    assert inside.size == 0 or (inside == np.median(inside)).mean() > 0.85

@@ -2,6 +2,7 @@
 
 pub mod against;
 pub mod clamps;
+pub mod cube;
 pub mod denoise;
 pub mod display_checks;
 pub mod files;

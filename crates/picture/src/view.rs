@@ -5,6 +5,7 @@
 //! A view applies to the display and to display files, never to linear files.
 
 use crate::Rgb;
+use crate::cube::kept;
 use serde::{Deserialize, Serialize};
 
 /// Luminance Y of linear Rec. 709 RGB.
@@ -39,6 +40,8 @@ pub enum Transform {
     Srgb,
     /// Luminance through the extended Reinhard curve with white at 8, then sRGB.
     Shoulder,
+    /// sRGB with a table over it: see [`crate::cube`].
+    Table,
 }
 
 /// Exposure and transform, e.g. the judging view of a render.
@@ -47,10 +50,13 @@ pub struct View {
     /// In stops: light is multiplied by 2^exposure.
     pub exposure: f64,
     pub transform: Transform,
+    /// Number of the table, where there is one.
+    #[serde(default)]
+    pub table: u32,
 }
 
 impl View {
-    pub const PLAIN: View = View { exposure: 0.0, transform: Transform::Srgb };
+    pub const PLAIN: View = View { exposure: 0.0, transform: Transform::Srgb, table: 0 };
 
     pub fn gain(&self) -> f32 {
         self.exposure.exp2() as f32
@@ -66,7 +72,11 @@ impl View {
             let k = (1.0 + y / (WHITE * WHITE)) / (1.0 + y);
             c = c.map(|x| x * k);
         }
-        c.map(srgb_encode)
+        let shown = c.map(srgb_encode);
+        match self.transform {
+            Transform::Table => kept(self.table).map_or(shown, |t| t.apply(shown).map(|v| v.clamp(0.0, 1.0))),
+            _ => shown,
+        }
     }
 
     /// Display values as bytes.
@@ -95,7 +105,7 @@ mod tests {
     fn one_stop_doubles_and_the_shoulder_keeps_white_white() {
         let one_up = View { exposure: 1.0, ..View::PLAIN };
         assert_eq!(one_up.display([0.1; 3]), View::PLAIN.display([0.2; 3]));
-        let shoulder = View { exposure: 0.0, transform: Transform::Shoulder };
+        let shoulder = View { transform: Transform::Shoulder, ..View::PLAIN };
         assert!((shoulder.display([8.0; 3])[0] - 1.0).abs() < 1e-6);
         assert!(shoulder.display([2.0; 3])[0] < 1.0);
     }

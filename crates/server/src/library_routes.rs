@@ -22,6 +22,7 @@ const MOST_FILE: u64 = 4 << 30;
 pub fn api() -> Router<App> {
     Router::new()
         .route("/api/scenes", get(scenes))
+        .route("/api/tables", get(tables).post(add_table))
         .route("/api/environments", get(environments))
         .route("/api/parcels", post(open_parcel))
         .route("/api/parcels/{id}", axum::routing::delete(drop_parcel))
@@ -106,6 +107,18 @@ async fn stream(file: &std::path::Path, mut body: Stream) -> Result<u64, Fault> 
 struct IntoShot {
     shot: i64,
     name: String,
+}
+
+async fn tables(State(app): State<App>) -> Answer<Vec<workshop::TableView>> {
+    work(app, |w| Ok(w.tables())).await.map(Json)
+}
+
+async fn add_table(
+    State(app): State<App>,
+    Query(q): Query<ArchiveQuery>,
+    bytes: axum::body::Bytes,
+) -> Answer<workshop::TableView> {
+    work(app, move |w| w.add_table(&q.name, &bytes)).await.map(Json)
 }
 
 /// The file of a parcel that is the archive of a shot.

@@ -305,6 +305,7 @@ struct LookQuery {
     part: Option<String>,
     exposure: Option<f64>,
     transform: Option<Transform>,
+    table: Option<u32>,
     /// `none` or the name of a denoiser.
     denoise: Option<String>,
     blend: Option<f64>,
@@ -331,7 +332,7 @@ impl LookQuery {
             }
         }
         look.part = self.part.clone().unwrap_or_default();
-        look.view = Workshop::view(self.exposure, self.transform, look.view);
+        look.view = Workshop::view(self.exposure, self.transform, self.table, look.view);
         if let Some(name) = self.denoise.as_deref() {
             look.clean.method = match Method::named(name) {
                 None if name != "none" => {

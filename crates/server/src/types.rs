@@ -26,7 +26,7 @@ pub fn typescript() -> String {
         workshop::PhaseTime, workshop::Circumstances, workshop::ProofView, workshop::InForce, workshop::RegionView,
         workshop::NewRegion, workshop::PartialView, workshop::NewPartial, workshop::PartialChange, workshop::Imported,
         workshop::Preview, workshop::Rung, workshop::SettingsView, workshop::SettingsChange, workshop::Parcel,
-        workshop::FinalState, workshop::FinalTimes, workshop::Policy, workshop::Series, workshop::NewFinal, workshop::TopUp, workshop::Turn,
+        workshop::TableView, workshop::FinalState, workshop::FinalTimes, workshop::Policy, workshop::Series, workshop::NewFinal, workshop::TopUp, workshop::Turn,
         workshop::Ordered, workshop::Check, workshop::FitView, workshop::FinalView, workshop::FinalReport, workshop::FileView,
         workshop::ForecastView, workshop::KnobRow, workshop::Column, workshop::Comparison, workshop::WhatIf, workshop::Legends,
         workshop::LedgerView, workshop::PricesView, workshop::AdviceState, workshop::AdviceLine, workshop::Came,

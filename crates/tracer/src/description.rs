@@ -163,6 +163,11 @@ impl Description {
                 format!("keep it below {} million pixels", MOST_FRAME_PIXELS / 1_000_000),
             ));
         }
+        let view = self.view();
+        if view.transform == Transform::Table && picture::cube::kept(view.table).is_none() {
+            let remedy = "load its .cube file, or choose another view transform";
+            return Err(Fault::new(Code::NotFound, "the view's table is not here", "view.table", remedy));
+        }
         self.area().check(self.frame())
     }
 }
@@ -183,8 +188,10 @@ pub fn view_of(t: &Tuning) -> View {
         exposure: t.real(K::ViewExposure),
         transform: match t.name(K::ViewTransform) {
             "shoulder" => Transform::Shoulder,
+            "table" => Transform::Table,
             _ => Transform::Srgb,
         },
+        table: t.whole(K::ViewTable),
     }
 }
 

@@ -154,8 +154,10 @@ knobs! {
         "Brings single bright pixels down that one half of the samples shows and the other does not. 0 leaves all of them, 1 takes whatever is unusual.";
     ViewExposure "view.exposure" View "Exposure" "EV" Real { least: -20.0, most: 20.0 }, Linear, r(0.0), &[],
         "Brightness of the display and of display files; each step of 1 doubles it. Grain is judged in this view. Linear files are never changed.";
-    ViewTransform "view.transform" View "View transform" "" Choice { names: &["srgb", "shoulder"] }, Linear, name("srgb"), &[],
-        "How light becomes display values. sRGB clips highlights, the shoulder rolls them off. Linear files are never changed.";
+    ViewTransform "view.transform" View "View transform" "" Choice { names: &["srgb", "shoulder", "table"] }, Linear, name("srgb"), &[],
+        "How light becomes display values. sRGB clips highlights, the shoulder rolls them off, a table that you loaded lies over sRGB. Linear files are never changed.";
+    ViewTable "view.table" View "View table" "" Whole { least: 0, most: 2_147_483_647 }, Linear, w(0), &[],
+        "Number of the table in use, as loading a .cube file gives it; it follows from the table's content.";
     DeliveryParts "delivery.parts" Delivery "Parts and lights" "" Switch, Linear, Value::Switch(true), &[],
         "Keeps the picture of every part and of every light group, with position and ids: for the noise ledger, for looking at them, and for OpenEXR files. Takes several hundred bytes a pixel, so it rests above 6 million rendered pixels.";
     DeliveryPartsLarge "delivery.parts_large" Delivery "… of large frames" "" Switch, Linear, Value::Switch(false), &[],

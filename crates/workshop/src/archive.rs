@@ -10,7 +10,7 @@ use std::io::{Read, Seek, Write};
 use std::path::{Component, Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use store::PartialRow;
-use tuning::{PartialKind, Tuning, understood};
+use tuning::{K, PartialKind, Tuning, understood};
 use zip::write::SimpleFileOptions;
 use zip::{CompressionMethod, ZipArchive, ZipWriter};
 
@@ -29,6 +29,9 @@ pub struct ShotExport {
     pub scene: String,
     #[serde(default)]
     pub environment: Option<String>,
+    /// Table of the view.
+    #[serde(default)]
+    pub table: Option<String>,
     pub camera: String,
     /// Seconds of render time.
     pub budget: f64,
@@ -120,6 +123,15 @@ impl Workshop {
             }
             None => None,
         };
+        let own = self.tuning(shot)?;
+        let table = match own.name(K::ViewTransform) {
+            "table" => {
+                let path = "view.cube".to_string();
+                put(&path, &self.table_file(own.whole(K::ViewTable)))?;
+                Some(path)
+            }
+            _ => None,
+        };
         let mut proofs = Vec::new();
         for p in self.0.store.proofs(shot)?.into_iter().rev().filter(|p| p.kept && p.kind != "picture") {
             let folder = format!("proofs/{:04}", p.number);
@@ -141,22 +153,23 @@ impl Workshop {
                 star: p.star,
             });
         }
-        let own = |p: &PartialRow| p.kind == "preset" && !p.shipped;
+        let made = |p: &PartialRow| p.kind == "preset" && !p.shipped;
         let presets = self
             .0
             .store
             .partials()?
             .into_iter()
-            .filter(own)
+            .filter(made)
             .map(|p| Ok(PresetExport { values: parse(&p.chosen, "preset")?, name: p.name, note: p.note }));
         let export = ShotExport {
             form: FORM,
             name: row.name,
             scene: inside(&main),
             environment,
+            table,
             camera: row.camera,
             budget: row.budget,
-            tuning: crate::shots::values(&self.tuning(shot)?),
+            tuning: crate::shots::values(&own),
             edits: parse(&row.edits, "shot edits")?,
             presets: presets.collect::<Result<_, Fault>>()?,
             proofs,
@@ -236,6 +249,11 @@ impl Workshop {
             }
             None => None,
         };
+        if let Some(name) = &export.table {
+            let path = below(folder, name, place)?;
+            let bytes = std::fs::read(&path).map_err(|e| Fault::io(path.display().to_string(), &e))?;
+            self.add_table(name, &bytes)?;
+        }
         let tuning = Tuning::default().changed(&export.tuning).map_err(|f| f.within(place))?;
         let shot = self.add_shot_with(
             &NewShot {

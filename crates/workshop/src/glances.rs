@@ -54,6 +54,7 @@ fn small(own: &Tuning) -> Tuning {
         .with(K::DepthTransmission, own.whole(K::DepthTransmission))
         .with(K::ViewExposure, exposure)
         .with(K::ViewTransform, own.name(K::ViewTransform))
+        .with(K::ViewTable, own.whole(K::ViewTable))
         .with(K::EnvironmentStrength, own.real(K::EnvironmentStrength))
         .with(K::EnvironmentRotation, own.real(K::EnvironmentRotation))
 }

@@ -22,6 +22,7 @@ mod settings;
 mod sheet;
 mod shots;
 mod stalls;
+mod tables;
 mod tarnfell;
 mod testing;
 mod views;
@@ -32,6 +33,7 @@ pub use cleaning::{CleanUpView, ProfileView, Softened};
 pub use events::{Event, FinalTimes};
 pub use finals::{Check, NewFinal, Ordered, Policy, Series, TopUp, Turn};
 pub use pictures::{Layer, Look, PixelReadout, Shown};
+pub use tables::TableView;
 pub use tarnfell::DemoSize;
 pub use views::*;
 
@@ -133,6 +135,7 @@ impl Workshop {
         }));
         *lock(&workshop.0.pool) = Arc::new(own_pool(workshop.settings().threads)?);
         workshop.add_shipped()?;
+        workshop.tables();
         for row in workshop.0.store.orphaned_proofs()? {
             workshop.take_up_orphan(row.id)?;
         }

@@ -347,7 +347,11 @@ impl Workshop {
     }
 
     /// A view with parts replaced.
-    pub fn view(exposure: Option<f64>, transform: Option<Transform>, from: View) -> View {
-        View { exposure: exposure.unwrap_or(from.exposure), transform: transform.unwrap_or(from.transform) }
+    pub fn view(exposure: Option<f64>, transform: Option<Transform>, table: Option<u32>, from: View) -> View {
+        View {
+            exposure: exposure.unwrap_or(from.exposure),
+            transform: transform.unwrap_or(from.transform),
+            table: table.unwrap_or(from.table),
+        }
     }
 }

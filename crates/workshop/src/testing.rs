@@ -313,7 +313,8 @@ impl Workshop {
             self.forget_plate(job.proof);
             return self.0.store.delete_proof(job.proof);
         }
-        let whole = render.done();
+        // A pilot is over when its time is.
+        let whole = render.done() || (pilot && !job.stop.load(Ordering::Acquire));
         let state = if whole { "done" } else { "stopped" };
         if let Err(fault) = self.write_test(job.proof, &render, || self.circumstances(job), state) {
             let circumstances = self.circumstances(job);

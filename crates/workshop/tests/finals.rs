@@ -155,6 +155,19 @@ fn a_series_moves_between_stations_and_refuses_what_cannot_be_numbered() {
 #[test]
 fn a_shot_goes_elsewhere_in_one_file_with_its_proofs() {
     let (_data, w, shot) = workshop();
+    // A table that turns the picture round: the view of the shot, and with it.
+    let table = w.add_table("turned.cube", b"LUT_1D_SIZE 2\n1 1 1\n0 0 0\n").unwrap();
+    assert!(w.add_table("broken.cube", b"LUT_1D_SIZE 2\n1 1 1\n").unwrap_err().place.contains("broken.cube"));
+    let plain = test(&w, shot);
+    let bright = |w: &Workshop, id: i64| {
+        let shown = w.show(id, Layer::Picture, &w.look_of(id).unwrap()).unwrap().rgba;
+        shown.chunks(4).map(|c| c[1] as u64).sum::<u64>() / (shown.len() / 4) as u64
+    };
+    tune(&w, shot, serde_json::json!({ "view.table": table.id, "view.transform": "table" }));
+    let turned = test(&w, shot);
+    let both = bright(&w, plain) + bright(&w, turned);
+    assert!((253..=256).contains(&both), "{both}");
+    w.delete_proofs(&[plain, turned]).unwrap();
     let proof = test(&w, shot);
     w.change_proof(proof, &ProofChange { name: Some("kept one".into()), kept: Some(true), ..Default::default() })
         .unwrap();
@@ -169,6 +182,7 @@ fn a_shot_goes_elsewhere_in_one_file_with_its_proofs() {
     let other = Workshop::open(&there.path().join("data")).unwrap();
     let taken = other.import_shot(&file).unwrap();
     let (a, b) = (w.shot(shot).unwrap(), other.shot(taken).unwrap());
+    assert_eq!(other.tables().iter().map(|t| t.id).collect::<Vec<_>>(), [table.id]);
     assert_eq!((a.name, a.camera, a.budget, a.tuning), (b.name, b.camera, b.budget, b.tuning));
     let come = other.proofs(taken).unwrap();
     assert_eq!((come.len(), come[0].name.as_str(), come[0].kept), (1, "kept one", true));

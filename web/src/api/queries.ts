@@ -27,6 +27,7 @@ import type {
   SceneView,
   SettingsView,
   ShotView,
+  TableView,
   Wanted,
 } from "./types";
 
@@ -99,6 +100,9 @@ export const useFinalCheck = (id: number, revision: number, wanted: NewFinal) =>
 
 export const useFinals = () =>
   useQuery({ queryKey: ["finals"], queryFn: () => get<FinalView[]>("/api/finals") });
+
+export const useTables = () =>
+  useQuery({ queryKey: ["tables"], queryFn: () => get<TableView[]>("/api/tables") });
 
 export const useScenes = () =>
   useQuery({ queryKey: ["scenes"], queryFn: () => get<SceneView[]>("/api/scenes") });

@@ -691,6 +691,12 @@ export type SettingsChange = { threads?: number, spare?: number, room_gb?: numbe
 
 export type Parcel = { scene: SceneView | null, environments: Array<EnvironmentView>, };
 
+export type TableView = { 
+/**
+ * Value of the knob `view.table`.
+ */
+id: number, title: string, };
+
 export type FinalState = "waiting" | "running" | "paused" | "delivered" | "cancelled" | "failed";
 
 export type FinalTimes = { 

@@ -7,6 +7,7 @@ import type { Group, InForce, Knob, PricesView, ProofView, ShotView } from "../a
 import { count } from "../app/format";
 import { CompareTable } from "./CompareTable";
 import { FilterHelp } from "./FilterHelp";
+import { ViewTable } from "./ViewTable";
 import { groups } from "./groups";
 import { History } from "./History";
 import { inTable, PathsTable } from "./PathsTable";
@@ -157,7 +158,8 @@ export const TuningPanel = memo(function TuningPanel({ shot, knobs, set, compare
         )}
         {groups.map(([group, title]) => {
           // The table of paths holds splits, depths and clamps, whatever their groups.
-          const own = (k: Knob) => (inTable.has(k.id) ? group === "paths" : k.group === group);
+          const own = (k: Knob) =>
+            k.id !== "view.table" && (inTable.has(k.id) ? group === "paths" : k.group === group);
           const rows = knobs.filter(own);
           const changed = rows.filter((k) => shot.tuning[k.id] !== k.default);
           const fold = folded.includes(group);
@@ -209,6 +211,13 @@ export const TuningPanel = memo(function TuningPanel({ shot, knobs, set, compare
                 <FilterHelp
                   filter={String(shot.tuning["frame.filter"])}
                   radius={Number(shot.tuning["frame.filter_radius"])}
+                />
+              )}
+              {!fold && group === "view" && (
+                <ViewTable
+                  value={Number(shot.tuning["view.table"])}
+                  on={shot.tuning["view.transform"] === "table"}
+                  set={set}
                 />
               )}
               {!fold && group === "sampling" && (

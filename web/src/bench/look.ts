@@ -5,6 +5,7 @@ import { picturePass, type Pass } from "../causes/names";
 export interface Look {
   exposure: number;
   transform: string;
+  table: number;
   denoise: string;
   blend: number;
   diffuse: boolean;
@@ -27,6 +28,7 @@ export function lookOf(shot: ShotView, hints: Pick<Look, "struck" | "pointed">):
   return {
     exposure: Number(t["view.exposure"]),
     transform: String(t["view.transform"]),
+    table: Number(t["view.table"]),
     denoise: String(t["cleanup.denoise"]),
     blend: Number(t["cleanup.blend"]),
     diffuse: t["cleanup.diffuse"] === true,
