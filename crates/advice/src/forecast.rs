@@ -268,7 +268,8 @@ pub(crate) fn forecast_turned(
     // A region was not drawn at random, though it is counted as if it had been.
     let scatter = if basis == Seen::Region { 2.0 * o.scatter } else { o.scatter };
     let spread = machine.trust.spread.hypot(scatter).hypot(scale);
-    let below = spread.hypot(1.0 - o.least).min(0.95);
+    // Times are factors off: half as long is as far as twice as long.
+    let below = spread.hypot(1.0 / o.least.max(1e-3) - 1.0);
     let above = spread.hypot(o.most - 1.0);
 
     let method = clean_up_of(tuning).denoises();
@@ -290,7 +291,7 @@ pub(crate) fn forecast_turned(
     };
     Some(Forecast {
         seconds,
-        low: seconds - sampling * below,
+        low: seconds - sampling + sampling / (1.0 + below),
         high: seconds + sampling * above,
         causes,
         sampling,

@@ -127,7 +127,8 @@ async fn main() {
     page.press("Pilot").await;
     page.until(
         "the pilot's end",
-        "return ['done','stopped'].includes(document.querySelector('[data-testid=testbar]').dataset.phase)",
+        "const shot = location.pathname.split('/').pop(); \
+         return fetch(`/api/shots/${shot}/proofs`).then(r => r.json()).then(p => p[0].kind === 'pilot' && p[0].state !== 'running')",
     )
     .await;
     settle().await;

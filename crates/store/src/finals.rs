@@ -113,6 +113,14 @@ impl Store {
             .map_err(sql)
     }
 
+    /// Ends a top-up that came to nothing: what was delivered before stands.
+    pub fn keep_final(&self, id: i64, fault: Option<&str>) -> Result<(), Fault> {
+        self.db()
+            .execute("UPDATE finals SET state = 'delivered', fault = ?2, ended = ?3 WHERE id = ?1", (id, fault, now()))
+            .map(|_| ())
+            .map_err(sql)
+    }
+
     pub fn one_final(&self, id: i64) -> Result<FinalRow, Fault> {
         self.db()
             .query_row(&format!("{FINAL} WHERE id = ?1"), [id], final_row)

@@ -81,6 +81,9 @@ pub(crate) struct Task {
     pub padding: u32,
     #[serde(default)]
     pub top_up: Option<TopUp>,
+    /// Tells one top-up from the next.
+    #[serde(default)]
+    pub turn: u32,
 }
 
 /// What is to become of the final that is being rendered.
@@ -204,16 +207,31 @@ impl Workshop {
     pub fn remove_final(&self, id: i64) -> Result<(), Fault> {
         let row = self.0.store.one_final(id)?;
         match row.state.as_str() {
-            "waiting" | "paused" => {
-                self.0.store.end_final(id, "cancelled", None, "[]", None)?;
-                work::remove_working_state(&self.0.store.final_folder(id));
-            }
+            "waiting" | "paused" => self.give_up(&row, None)?,
             "running" => self.ask_of_final(id, Wish::Cancel),
             _ => self.0.store.delete_final(id)?,
         }
         self.0.events.tell(Event::Finals);
         self.wake();
         Ok(())
+    }
+
+    /// Ends a final that comes to nothing, with the fault that it met or because it was cancelled. What was delivered before a
+    /// top-up stands.
+    fn give_up(&self, row: &FinalRow, fault: Option<&Fault>) -> Result<(), Fault> {
+        let fault = fault.map(json).transpose()?;
+        if row.files != "[]" {
+            return self.0.store.keep_final(row.id, fault.as_deref());
+        }
+        let state = match fault {
+            // What it has rendered waits for another try.
+            Some(_) => "failed",
+            None => {
+                work::remove_working_state(&self.0.store.final_folder(row.id));
+                "cancelled"
+            }
+        };
+        self.0.store.end_final(row.id, state, None, "[]", fault.as_deref())
     }
 
     /// Lets a final wait until it is resumed; what it has rendered is kept.
@@ -227,8 +245,9 @@ impl Workshop {
         Ok(())
     }
 
+    /// Goes on with a final that was paused, or tries one again that failed.
     pub fn resume_final(&self, id: i64) -> Result<(), Fault> {
-        if self.0.store.one_final(id)?.state != "paused" {
+        if !matches!(self.0.store.one_final(id)?.state.as_str(), "paused" | "failed") {
             return Err(not_in_queue(id));
         }
         self.0.store.set_final_state(id, "waiting")?;
@@ -294,7 +313,8 @@ impl Workshop {
                 "give a threshold of 0.01 to 100 % or at least one second",
             ));
         }
-        let task = Task { top_up: Some(*top_up), ..parse(&row.task, "task")? };
+        let before: Task = parse(&row.task, "task")?;
+        let task = Task { top_up: Some(*top_up), turn: before.turn + 1, ..before };
         self.0.store.reopen_final(id, &json(&task)?)?;
         self.0.events.tell(Event::Finals);
         self.wake();

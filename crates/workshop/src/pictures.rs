@@ -269,8 +269,10 @@ impl Workshop {
             }
         };
         let mut shown = Shown::opaque(plate.frame, plate.region, rgb.into_iter());
-        // Nothing was rendered there: the squares of a pilot lie on the bare stage.
-        shown.rgba.chunks_exact_mut(4).zip(&plate.samples).filter(|(_, n)| **n == 0).for_each(|(c, _)| c[3] = 0);
+        // Nothing was rendered there: the squares of a pilot lie on the bare stage. Pictures from elsewhere have no samples at all.
+        let rendered = plate.samples.iter().any(|n| *n > 0);
+        let pixels = shown.rgba.chunks_exact_mut(4).zip(&plate.samples);
+        pixels.filter(|(_, n)| rendered && **n == 0).for_each(|(c, _)| c[3] = 0);
         Ok(shown)
     }
 

@@ -74,10 +74,11 @@ fn a_spot_is_topped_up_and_the_file_written_anew() {
     w.pause_final(id).unwrap();
     w.wait_for_finals().unwrap();
     assert_eq!(w.finals().unwrap()[0].state, FinalState::Paused);
+    // Given up, it is what was delivered before.
     w.remove_final(id).unwrap();
-    // By time it ends by itself.
-    let id = w.add_final(shot).unwrap().id;
-    finished(&w, id);
+    let kept = finished(&w, id);
+    assert!(kept.state == FinalState::Delivered && kept.files.len() == before.files.len() && kept.report.is_some());
+    // By time it ends by itself; samples of the first try are there and are used.
     w.top_up(id, &TopUp { region: spot, threshold: None, seconds: Some(1.0) }).unwrap();
     let after = finished(&w, id);
     assert_eq!(after.files.iter().map(|f| &f.name).collect::<Vec<_>>().len(), before.files.len());
@@ -131,6 +132,9 @@ fn a_final_that_cannot_be_written_is_marked_failed_and_the_next_goes_on() {
     assert_eq!(failed.state, FinalState::Failed);
     assert!(failed.fault.unwrap().place.contains("finals"));
     assert_eq!(finished(&w, second).state, FinalState::Delivered);
+    std::fs::remove_file(data.path().join("finals/1")).unwrap();
+    w.resume_final(first).unwrap();
+    assert_eq!(finished(&w, first).state, FinalState::Delivered, "with the cause gone it is tried again");
 }
 
 #[test]

@@ -440,13 +440,11 @@ function Bench({ shot }: { shot: ShotView }) {
                 }
                 tail={
                   <>
-                    {comparing ? (
+                    {comparing && (
                       <span className="second">
                         {compared.map((s) => `${s.letter} ${proofTitle(s.proof)}`).join(" ↔ ")} ·{" "}
                         <button onClick={endComparing}>end comparing</button>
                       </span>
-                    ) : (
-                      <span className="second">A|B on a proof compares it</span>
                     )}
                     <button className="second" onClick={() => setHelp(true)}>
                       keys ?

@@ -162,6 +162,11 @@ function Detail({ f }: { f: FinalView }) {
         </div>
       </header>
       <div className="panel-scroll">
+        {f.state === "delivered" && f.fault && (
+          <p className="over">
+            The top-up failed: {f.fault.what}; {f.fault.remedy}
+          </p>
+        )}
         {f.state === "delivered" && <FinalPicture f={f} />}
         <FinalReportView f={f} />
         {f.files.length > 0 && (
@@ -202,8 +207,10 @@ function Detail({ f }: { f: FinalView }) {
         )}
         <div className="final-acts">
           <Button onClick={() => void go(`/bench/${f.shot}`)}>Open on the bench</Button>
-          {f.state === "paused" ? (
-            <Button onClick={() => void act(() => ask("POST", `/api/finals/${f.id}/resume`))}>Resume</Button>
+          {f.state === "paused" || f.state === "failed" ? (
+            <Button onClick={() => void act(() => ask("POST", `/api/finals/${f.id}/resume`))}>
+              {f.state === "paused" ? "Resume" : "Try again"}
+            </Button>
           ) : (
             active && (
               <Button onClick={() => void act(() => ask("POST", `/api/finals/${f.id}/pause`))}>Pause</Button>

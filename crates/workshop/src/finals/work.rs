@@ -49,9 +49,9 @@ struct Course {
     start: f64,
     saving: f64,
     hold: Option<Hold>,
-    /// A top-up that has begun.
+    /// The top-up that has begun.
     #[serde(default)]
-    topping: bool,
+    turn: u32,
 }
 
 pub(super) fn remove_working_state(folder: &Path) {
@@ -77,18 +77,14 @@ impl Workshop {
         self.0.events.tell(Event::Finals);
         let done = catch_unwind(AssertUnwindSafe(|| self.render_final(row, &job)))
             .unwrap_or_else(|p| Err(Fault::internal(panic_text(&*p), format!("final {}", row.id))));
-        let folder = self.0.store.final_folder(row.id);
         let stored = match done {
             Ok(End::Delivered(report, files)) => json(&report)
                 .and_then(|report| self.0.store.end_final(row.id, "delivered", Some(&report), &json(&files)?, None)),
-            Ok(End::Cancelled) => {
-                remove_working_state(&folder);
-                self.0.store.end_final(row.id, "cancelled", None, "[]", None)
-            }
+            Ok(End::Cancelled) => self.give_up(row, None),
             // Something else may have been put first: then it waits without being paused.
             Ok(End::Paused) if job.wish() == Wish::Pause => self.0.store.set_final_state(row.id, "paused"),
             Ok(End::Paused) => self.0.store.set_final_state(row.id, "waiting"),
-            Err(f) => json(&f).and_then(|f| self.0.store.end_final(row.id, "failed", None, "[]", Some(&f))),
+            Err(f) => self.give_up(row, Some(&f)),
         };
         if let Err(f) = stored {
             eprintln!("{f}");
@@ -190,7 +186,7 @@ impl Workshop {
         course.start += start;
         self.0.store.set_machine("start", start.max(0.05))?;
         if let Some(t) = &task.top_up {
-            if !std::mem::replace(&mut course.topping, true) {
+            if std::mem::replace(&mut course.turn, task.turn) != task.turn {
                 (course.hold, course.before, course.start, course.saving) = (None, render.seconds(), 0.0, 0.0);
             }
             render.set_limits(Limits {
