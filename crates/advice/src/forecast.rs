@@ -180,8 +180,6 @@ const COMPUTED: &[K] = &[
     K::SamplingEffort,
     K::SamplingFirstPass,
     K::SamplingSeed,
-    K::CleanupDenoise,
-    K::CleanupBlend,
     K::DeliveryParts,
     K::DeliveryPartsLarge,
     K::DeliveryDisplay,
@@ -284,8 +282,12 @@ pub(crate) fn forecast_turned(
     let mattes = if tuning.switch(K::DeliveryMattes) { each_ray * MATTE_RAYS * frame_pixels } else { 0.0 };
     causes.push(Cause { kind: CauseKind::Files, seconds: machine.write_per_pixel * frame_pixels + mattes });
     let seconds: f64 = causes.iter().map(|c| c.seconds).sum();
+    // Judged before the clean-up, grain does not depend on it; judged after it, another clean-up leaves another grain.
+    let plain = [&d.tuning, tuning].iter().all(|t| t.name(K::SamplingJudge) != "delivered");
     let computed = |id: &str| {
-        COMPUTED.iter().any(|k| tuning::KNOBS[*k as usize].id == id)
+        let clean_up = id.starts_with("cleanup.") && (plain || id == "cleanup.live");
+        clean_up
+            || COMPUTED.iter().any(|k| tuning::KNOBS[*k as usize].id == id)
             || (id == DEPTH && shorter.is_some())
             || known.contains(&id)
     };

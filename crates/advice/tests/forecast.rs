@@ -89,6 +89,9 @@ fn what_is_extrapolated_or_unknown_is_said() {
     )
     .unwrap();
     assert!(wide(&same) > wide(&seen), "a region is less sure than the frame");
+    // Another denoiser leaves another grain, where grain is judged after it.
+    let denoised = |t: Tuning| of(&t.with(K::CleanupDenoise, "quick")).needs_test;
+    assert_eq!(denoised(tuned(64, 0.05)), ["cleanup.denoise"]);
     // What fewer bounces save is known from the ledger, what more would take is not.
     let depth = |n: u32| of(&tuned(64, 0.05).with(K::DepthTotal, n));
     assert_eq!(depth(60).needs_test, ["depth.total"]);

@@ -102,8 +102,8 @@ fn held_time_ends_on_time_spends_it_where_grain_is_worst_and_replays_bit_for_bit
     let mut render = fresh(&stage, &t, None);
     let mut hold = Hold::new(&mut render, 4.0);
     while hold.step(&mut render, &AtomicBool::new(false)) {}
-    // Tiles in work are finished: that is what may come on top.
-    assert!((4.0..4.6).contains(&render.seconds()), "{}", render.seconds());
+    // Tiles in work are finished, while other tests take their share of the processors: that may come on top.
+    assert!((4.0..5.5).contains(&render.seconds()), "{}", render.seconds());
     assert!(!render.has_gaps() && hold.decisions.len() > 2, "{:?}", hold.decisions);
     let plate = render.plate();
     let (least, most) = (plate.samples.iter().min().unwrap(), plate.samples.iter().max().unwrap());
@@ -124,7 +124,7 @@ fn held_time_ends_on_time_spends_it_where_grain_is_worst_and_replays_bit_for_bit
     let mut second = Render::resume(stage.clone(), describe(t, None), pool, &first.save()).unwrap();
     hold.again(&mut second);
     while hold.step(&mut second, &AtomicBool::new(false)) {}
-    assert!((2.0..2.6).contains(&second.seconds()), "{}", second.seconds());
+    assert!((2.0..3.5).contains(&second.seconds()), "{}", second.seconds());
 }
 
 #[test]
