@@ -12,6 +12,8 @@ use tuning::{K, Tuning};
 
 /// Half of the 95 % interval for each doubling of the samples that is still to come, where nothing corrects it.
 const UNSURE: f64 = 0.12;
+/// The same for each doubling that a test lacks to the first look of a pilot: a sketch knows little of its grain.
+const SKETCHY: f64 = 0.35;
 
 /// Sums over the blocks of one superblock.
 #[derive(Debug, Clone, Copy, Default)]
@@ -102,7 +104,10 @@ pub(crate) fn outlook(
     // Nothing corrects the few samples of a plain test: the further it is from the end, the less sure.
     let taken: f64 = squares.iter().map(|s| s.taken).sum();
     let ahead: f64 = squares.iter().map(|s| s.wanted.max(s.taken)).sum();
-    let far_off = if ratio == 1.0 && limits.adaptive { UNSURE * (ahead / taken).log2() } else { 0.0 };
+    let enough = 2.0 * EARLY as f64 * pixels;
+    let sketchy = SKETCHY * (enough / taken).log2().max(0.0);
+    let far_off = UNSURE * (ahead / taken.max(enough)).log2().max(0.0);
+    let far_off = if ratio == 1.0 && limits.adaptive { sketchy + far_off } else { 0.0 };
     let load = |s: &Square| s.each * s.wanted * if far(s) { 1.0 } else { ratio };
     let total: f64 = squares.iter().map(load).sum();
     let mean = total / pixels;
