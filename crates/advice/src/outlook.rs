@@ -107,7 +107,14 @@ pub(crate) fn outlook(
     let enough = 2.0 * EARLY as f64 * pixels;
     let sketchy = SKETCHY * (enough / taken).log2().max(0.0);
     let far_off = UNSURE * (ahead / taken.max(enough)).log2().max(0.0);
-    let far_off = if ratio == 1.0 && limits.adaptive { sketchy + far_off } else { 0.0 };
+    // Long ones that were cut off, or that a finer threshold sends on, are extrapolated themselves.
+    let of = |f: fn(&Square) -> f64| long.iter().map(|s| f(s)).sum::<f64>();
+    let cut_off = (of(|s| s.wanted.max(s.taken)) / of(|s| s.taken).max(1.0)).log2().max(0.0);
+    let far_off = match (limits.adaptive, ratio == 1.0) {
+        (false, _) => 0.0,
+        (_, true) => sketchy + far_off,
+        (_, false) => SKETCHY * cut_off,
+    };
     let load = |s: &Square| s.each * s.wanted * if far(s) { 1.0 } else { ratio };
     let total: f64 = squares.iter().map(load).sum();
     let mean = total / pixels;

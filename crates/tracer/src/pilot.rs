@@ -43,7 +43,9 @@ impl PilotRun {
     /// Works for a short while; true while there is more to do.
     pub fn step(&mut self, render: &mut Render, stop: &AtomicBool) -> bool {
         if render.step(stop) {
-            return self.deep == 0 || render.seconds() < self.seconds;
+            // Superblocks that are cut off tell little of rare light: the first ones may take as long again.
+            let most = if self.deep <= DEEP { 2.0 * self.seconds } else { self.seconds };
+            return self.deep == 0 || render.seconds() < most;
         }
         if self.deep == 0 {
             if render.seconds() < FIRST * self.seconds && self.opened < self.order.len() {
