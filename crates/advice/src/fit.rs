@@ -271,7 +271,7 @@ fn ways_out(bench: &Bench, then: &Tuning, rows: &[&Advice], own: f64, seconds: f
     let fine = then.clone().with(K::SamplingThreshold, own);
     let mut out = Vec::new();
     if let Some(f) = bench.forecast(&fine, rows) {
-        let title = format!("{} more for a threshold of {:.2} %", minutes(f.seconds - seconds), 100.0 * own);
+        let title = format!("{} more for a threshold of {:.2} %", spoken(f.seconds - seconds), 100.0 * own);
         out.push(WayOut { title, seconds: f.seconds, changes: one(K::SamplingThreshold, own) });
     }
     let (w, h) = (fine.whole(K::FrameWidth) as f64, fine.whole(K::FrameHeight) as f64);
@@ -300,7 +300,8 @@ fn ways_out(bench: &Bench, then: &Tuning, rows: &[&Advice], own: f64, seconds: f
     out
 }
 
-fn minutes(seconds: f64) -> String {
+/// `40 s`, `12 min 05 s`: for sentences.
+pub fn spoken(seconds: f64) -> String {
     let s = seconds.max(0.0).round() as u64;
     if s < 60 { format!("{s} s") } else { format!("{} min {:02} s", s / 60, s % 60) }
 }

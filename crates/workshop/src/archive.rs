@@ -1,6 +1,7 @@
 //! A shot as one file: a ZIP archive with `shot.json`, the scene's files, the environment, the presets and the kept proofs with
 //! their samples. `shot.json` alone, beside its scene, does as well.
 
+use crate::parcels::list;
 use crate::testing::folder_bytes;
 use crate::{Event, NewShot, Values, Workshop, json, parse};
 use fault::{Code, Fault};
@@ -74,16 +75,6 @@ fn zipped(e: zip::result::ZipError, place: &str) -> Fault {
     damaged(format!("the archive cannot be read or written: {e}"), place)
 }
 
-fn files_below(folder: &Path, into: &mut Vec<PathBuf>) {
-    for e in std::fs::read_dir(folder).into_iter().flatten().flatten() {
-        match e.file_type() {
-            Ok(t) if t.is_dir() => files_below(&e.path(), into),
-            Ok(t) if t.is_file() => into.push(e.path()),
-            _ => {}
-        }
-    }
-}
-
 impl Workshop {
     /// Writes a shot with everything that belongs to it.
     pub fn export_shot(&self, shot: i64, out: impl Write + Seek) -> Result<(), Fault> {
@@ -101,7 +92,7 @@ impl Workshop {
         let folder = self.0.store.scene_folder(&row.scene);
         let mut files = Vec::new();
         if folder.is_dir() {
-            files_below(&folder, &mut files)
+            list(&folder, &mut files)
         } else {
             files.push(main.clone())
         }
@@ -136,7 +127,7 @@ impl Workshop {
         for p in self.0.store.proofs(shot)?.into_iter().rev().filter(|p| p.kept && p.kind != "picture") {
             let folder = format!("proofs/{:04}", p.number);
             let mut files = Vec::new();
-            files_below(&self.0.store.proof_folder(p.id), &mut files);
+            list(&self.0.store.proof_folder(p.id), &mut files);
             for f in &files {
                 put(&format!("{folder}/{}", f.file_name().unwrap_or_default().to_string_lossy()), f)?;
             }
@@ -229,7 +220,7 @@ impl Workshop {
             if scene_file.extension().is_some_and(|e| e.eq_ignore_ascii_case("glb")) {
                 files.push(scene_file.clone());
             } else {
-                files_below(beside, &mut files);
+                list(beside, &mut files);
             }
             for f in &files {
                 let name = f.strip_prefix(beside).unwrap_or(f).to_string_lossy().into_owned();

@@ -125,7 +125,8 @@ impl Workshop {
     }
 }
 
-fn list(folder: &Path, into: &mut Vec<PathBuf>) {
+/// All files below a folder.
+pub(crate) fn list(folder: &Path, into: &mut Vec<PathBuf>) {
     for e in std::fs::read_dir(folder).into_iter().flatten().flatten() {
         match e.file_type() {
             Ok(t) if t.is_dir() => list(&e.path(), into),

@@ -17,6 +17,7 @@ const shortcuts: [string, string][] = [
   ["E, N, B, A, U", "tray: proofs, causes of the noise, bounces, advice, clean-up"],
   ["V", "the noisy original, and back"],
   ["D", "all drafts off"],
+  ["Y, M", "run a pilot, fit to the budget"],
   ["Z, Shift Z", "undo, redo of the tuning"],
   ["Arrows", "nudge the region, with Shift by 10 pixels"],
   ["Wheel, right drag", "zoom to pixels, pan"],

@@ -2,6 +2,7 @@
 
 use super::{NewFinal, Policy, series};
 use crate::Workshop;
+use advice::spoken;
 use fault::Fault;
 use serde::Serialize;
 use tracer::{Limits, clean_up_of};
@@ -23,11 +24,6 @@ fn line(what: &'static str, fine: bool, state: impl Into<String>) -> Check {
 
 fn gigabytes(bytes: f64) -> String {
     if bytes < 1e9 { format!("{:.0} MB", bytes / 1e6) } else { format!("{:.1} GB", bytes / 1e9) }
-}
-
-fn spoken(seconds: f64) -> String {
-    let s = seconds.round() as u64;
-    if s < 60 { format!("{s} s") } else { format!("{} min {:02} s", s / 60, s % 60) }
 }
 
 impl Workshop {
