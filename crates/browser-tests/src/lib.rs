@@ -196,6 +196,19 @@ impl Page {
         }
     }
 
+    /// Waits until what stands in an element matches a pattern of JavaScript.
+    pub async fn says(&self, what: &str, css: &str, pattern: &str) {
+        let found = format!("return {pattern}.test(document.querySelector('{css}')?.textContent ?? '')");
+        self.until(what, &found).await;
+    }
+
+    /// No request has left the machine.
+    pub async fn stayed_here(&self) {
+        let code = "return performance.getEntriesByType('resource').map(e => e.name) \
+             .filter(n => !n.startsWith(location.origin) && !n.startsWith('data:') && !n.startsWith('blob:'))";
+        assert_eq!(self.script(code).await, json!([]));
+    }
+
     /// Drags the pointer over the stage between two points in shares of its size.
     pub async fn drag(&self, from: (f64, f64), to: (f64, f64)) {
         use fantoccini::actions::{InputSource, MouseActions, PointerAction};

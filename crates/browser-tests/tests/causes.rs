@@ -7,11 +7,6 @@ use workshop::DemoSize;
 struct Way(Page);
 
 impl Way {
-    async fn says(&self, what: &str, css: &str, pattern: &str) {
-        let found = format!("return {pattern}.test(document.querySelector('{css}')?.textContent ?? '')");
-        self.0.until(what, &found).await;
-    }
-
     /// What the API answers.
     async fn api(&self, address: &str) -> Value {
         self.0.script(&format!("return fetch('{address}').then(r => r.json())")).await
@@ -63,7 +58,7 @@ async fn causes_bounces_and_advice() {
 
     // The map answers another threshold at once, and says what adaptive sampling would have saved.
     page.press("Grain").await;
-    way.says("what adaptive would do", "[data-testid=what-if]", "/Adaptive is off.*would have taken/").await;
+    page.says("what adaptive would do", "[data-testid=what-if]", "/Adaptive is off.*would have taken/").await;
     let address = format!("/api/proofs/{}/legends?threshold=", whole["id"]);
     let (fine, coarse) = (way.api(&format!("{address}0.01")).await, way.api(&format!("{address}0.5")).await);
     assert!(coarse["ask"]["seconds"].as_f64() < fine["ask"]["seconds"].as_f64(), "a coarser threshold takes less");
@@ -71,7 +66,7 @@ async fn causes_bounces_and_advice() {
     let slider = "[aria-label='Ask about another threshold']";
     page.script(&format!("document.querySelector(\"{slider}\").focus(); return true")).await;
     page.see(slider).await.send_keys("\u{E014}\u{E014}\u{E014}\u{E014}").await.unwrap();
-    way.says("another threshold", "[data-testid=what-if]", "/Then the final takes about/").await;
+    page.says("another threshold", "[data-testid=what-if]", "/Then the final takes about/").await;
     assert_eq!(way.knob("sampling.threshold").await, json!(0.02), "asking changes nothing");
 
     // The noise ledger: shares add up, and a row shows its part on the stage.
@@ -94,7 +89,7 @@ async fn causes_bounces_and_advice() {
     // Of a rectangle.
     page.drag((0.42, 0.3), (0.58, 0.6)).await;
     page.press("The rectangle on the picture").await;
-    way.says("the rectangle's size", ".causes-head", "/grain of the brightness about/").await;
+    page.says("the rectangle's size", ".causes-head", "/grain of the brightness about/").await;
     page.key("w").await;
 
     // The depth ledger sets a depth with one click.
@@ -112,7 +107,7 @@ async fn causes_bounces_and_advice() {
     page.key("z").await;
 
     // Prices stand at their knobs.
-    way.says("what the depth costs", "[data-price=\"sampling.most\"]", "/costs .* · buys/").await;
+    page.says("what the depth costs", "[data-price=\"sampling.most\"]", "/costs .* · buys/").await;
 
     // Advice on splits needs short trials, which go when they have told what they know.
     page.key("a").await;
@@ -135,7 +130,7 @@ async fn causes_bounces_and_advice() {
     let before = way.proofs().await.len();
     press_in(page, &row, "Test it").await;
     way.ended(before, 1).await;
-    way.says("what came", &format!("{row} [data-testid=came]"), "/came/").await;
+    page.says("what came", &format!("{row} [data-testid=came]"), "/came/").await;
     page.click(&format!("{row} [data-testid=came]")).await;
     page.see("[data-testid=time-ratio]").await;
     // Dismissed and brought back, then applied: the knobs change.

@@ -3,11 +3,6 @@
 use browser_tests::Page;
 use workshop::DemoSize;
 
-async fn says(page: &Page, what: &str, css: &str, pattern: &str) {
-    let found = format!("return {pattern}.test(document.querySelector('{css}')?.textContent ?? '')");
-    page.until(what, &found).await;
-}
-
 /// Colour of a pixel of the stage, as one number.
 async fn stage(page: &Page) -> String {
     let code =
@@ -36,30 +31,30 @@ async fn a_proof_is_cleaned_again_and_again_without_rendering() {
     page.key("u").await;
     for (press, caption) in [("Quick guided", "quick guided"), ("Careful", "careful"), ("Colour only", "colour only")] {
         page.press(press).await;
-        says(&page, caption, ".stage-frame", &format!("/ · {caption}/")).await;
-        says(&page, "what it did", "[data-testid=\"clean-up\"]", "/Grain left.*Detail lost.*Stray pixels.*cleaned in/")
+        page.says(caption, ".stage-frame", &format!("/ · {caption}/")).await;
+        page.says("what it did", "[data-testid=\"clean-up\"]", "/Grain left.*Detail lost.*Stray pixels.*cleaned in/")
             .await;
     }
-    says(&page, "the noise profile", ".profile-chart", "/what the halves know/").await;
+    page.says("the noise profile", ".profile-chart", "/what the halves know/").await;
     // A flat area can be struck, and that is taken back by one press.
     page.script("document.querySelector('.profile-chart circle[role=button]').dispatchEvent(new MouseEvent('click', {bubbles: true}))").await;
     page.see(".profile-chart circle.struck").await;
     page.press("forget hints").await;
     page.until("no area is struck", "return !document.querySelector('.profile-chart circle.struck')").await;
     page.press("Careful").await;
-    says(&page, "careful", ".stage-frame", "/ · careful/").await;
+    page.says("careful", ".stage-frame", "/ · careful/").await;
     let clean = stage(&page).await;
     page.key("v").await;
-    says(&page, "the noisy original", ".stage-frame", "/ · noisy/").await;
+    page.says("the noisy original", ".stage-frame", "/ · noisy/").await;
     page.until("another picture", &format!("const c = document.querySelector('[data-testid=stage]'); return c.dataset.shows + ':' + c.toDataURL().length !== {clean}")).await;
     page.key("v").await;
-    says(&page, "clean again", ".stage-frame", "/ · careful/").await;
+    page.says("clean again", ".stage-frame", "/ · careful/").await;
 
     page.press("Noisy | clean").await;
-    says(&page, "the wipe", ".stage-modes", "/Wipe/").await;
+    page.says("the wipe", ".stage-modes", "/Wipe/").await;
     page.press("Noisy | clean").await;
     page.press("show where").await;
-    says(&page, "the map of lost detail", ".stage-frame", "/detail lost/").await;
+    page.says("the map of lost detail", ".stage-frame", "/detail lost/").await;
     page.see(".detail-legend").await;
     page.press("back to the picture").await;
     page.click("[aria-label='Stray pixels'][role=slider]").await;

@@ -10,8 +10,7 @@ interface Props {
   knobs: Knob[];
 }
 
-const times = (r: number | null) =>
-  r === null || Math.abs(r - 1) < 0.005 ? "" : `${r.toFixed(r < 10 ? 2 : 0)} ×`;
+const times = (r: number | null) => (r === null ? null : `${r.toFixed(r < 10 ? 2 : 0)} ×`);
 
 /** Only what differs: knobs, time, grain, rays, and the error against the reference or against A. */
 export function CompareTable({ sides, reference, knobs }: Props) {
@@ -39,6 +38,8 @@ export function CompareTable({ sides, reference, knobs }: Props) {
         ))}
       </tr>
     );
+  /** A ratio to A says nothing about A itself. */
+  const toA = (k: Column, ratio: number | null) => (k === c.columns[0] ? null : times(ratio));
   const measured = reference ? `against reference ${reference.number}` : "against A";
   const words = c.columns.map((k, i) => [sides[i]!.letter, k] as const).filter(([, k]) => k.against);
   const notes = [
@@ -76,9 +77,9 @@ export function CompareTable({ sides, reference, knobs }: Props) {
             </tr>
           )}
           {figure("Time", (k) => (k.seconds === null ? null : duration(k.seconds)))}
-          {figure("faster than A", (k) => times(k.time_ratio) || null, "time-ratio")}
+          {figure("faster than A", (k) => toA(k, k.time_ratio), "time-ratio")}
           {figure("Grain", (k) => (k.grain === null ? null : percent(k.grain, 2)))}
-          {figure("cleaner than A", (k) => times(k.grain_ratio) || null)}
+          {figure("cleaner than A", (k) => toA(k, k.grain_ratio))}
           {figure("Samples a pixel", (k) => k.samples_per_pixel?.toFixed(1) ?? null)}
           {figure("Rays, million", (k) => (k.rays === null ? null : (k.rays / 1e6).toFixed(1)))}
           {c.columns.some((k) => k.metrics) && (
