@@ -107,8 +107,13 @@ fn adaptive(subjects: &[Subject]) {
             }
         }
         let share = |n: f64| 100.0 * ours.seconds / (n * uniform);
+        // What stopping each block exactly when it is as good as the worst would leave.
+        let ideal = before.as_ref().map_or(f64::NAN, |e| {
+            let squares = e.errors.iter().map(|x| x * x).sum::<f64>() / e.errors.len() as f64;
+            100.0 * squares / e.errors[0].powi(2)
+        });
         println!(
-            "{:<26} threshold {:.2} %, worst block {:.2} %: {:>5.0} spp, uniform {:>5.0} ({:.0}) → {:.0} % ({:.0} %) of the time",
+            "{:<26} threshold {:.2} %, worst block {:.2} %: {:>5.0} spp, uniform {:>5.0} ({:.0}) → {:.0} % ({:.0} %) of the time; of the samples {:.0} %, ideal {:.0} %",
             s.name,
             100.0 * threshold,
             100.0 * goals[0],
@@ -117,6 +122,8 @@ fn adaptive(subjects: &[Subject]) {
             needs[1],
             share(needs[0]),
             share(needs[1]),
+            100.0 * ours.samples / needs[0],
+            ideal,
         );
     }
 }

@@ -194,6 +194,30 @@ impl Forecast {
     pub fn brief(&self) -> Brief {
         Brief { seconds: self.seconds, low: self.low, high: self.high, factor: self.factor }
     }
+
+    /// The forecast of a frame between two that were forecast at the same tuning, by its share of the way to the other.
+    /// Nothing was seen of it: the interval holds those of both.
+    pub fn between(&self, other: &Forecast, share: f64) -> Forecast {
+        let mix = |a: f64, b: f64| a + share.clamp(0.0, 1.0) * (b - a);
+        let both = |f: fn(&Forecast) -> f64| mix(f(self), f(other));
+        let seconds = |k: CauseKind| {
+            let of = |f: &Forecast| f.causes.iter().filter(|c| c.kind == k).map(|c| c.seconds).sum();
+            mix(of(self), of(other))
+        };
+        Forecast {
+            seconds: both(|f| f.seconds),
+            low: self.low.min(other.low),
+            high: self.high.max(other.high),
+            causes: self.causes.iter().map(|c| Cause { kind: c.kind, seconds: seconds(c.kind) }).collect(),
+            samples_per_pixel: both(|f| f.samples_per_pixel),
+            sampling: both(|f| f.sampling),
+            grain: both(|f| f.grain),
+            settled: both(|f| f.settled),
+            measured: false,
+            memory: self.memory.max(other.memory),
+            ..self.clone()
+        }
+    }
 }
 
 /// Seconds of a forecast and the interval in which it should end.

@@ -37,6 +37,12 @@ pub struct Options {
     /// A numbered series: FIRST-LAST of LENGTH, e.g. 0-47/48; every n-th with 0-47/48:n.
     #[arg(long)]
     frames: Option<String>,
+    /// Pattern of the file names, e.g. {shot}_{camera}_{final:3}; see the guide for its tokens.
+    #[arg(long)]
+    name: Option<String>,
+    /// A plan.json that was written beside a final's files: gives that picture again, bit for bit.
+    #[arg(long)]
+    plan: Option<PathBuf>,
     /// Seconds between two checkpoints at least.
     #[arg(long, default_value_t = 20.0)]
     checkpoint: f64,
@@ -100,7 +106,9 @@ pub fn run(o: &Options) -> Result<(), Fault> {
                 Hold::Cleanness => Policy::Cleanness,
                 Hold::Time => Policy::Time,
             };
-            let ordered = workshop.add_finals(shot, &NewFinal { policy, cameras: o.camera.clone(), series })?;
+            let plan = o.plan.as_deref().map(read_plan).transpose()?;
+            let new = NewFinal { plan, policy, cameras: o.camera.clone(), series, naming: o.name.clone() };
+            let ordered = workshop.add_finals(shot, &new)?;
             if !ordered.skipped.is_empty() {
                 eprintln!("{} frames are whole already", ordered.skipped.len());
             }
@@ -125,6 +133,14 @@ pub fn run(o: &Options) -> Result<(), Fault> {
     failed.map_or(Ok(()), Err)
 }
 
+fn read_plan(path: &Path) -> Result<tracer::Plan, Fault> {
+    let bytes = std::fs::read(path).map_err(|e| Fault::io(path.display().to_string(), &e))?;
+    serde_json::from_slice(&bytes).map_err(|e| {
+        let place = path.display().to_string();
+        Fault::new(Code::Damaged, format!("the plan cannot be read: {e}"), place, "give the plan.json of a final")
+    })
+}
+
 /// Copies the files of a final out; what lies there under another content keeps its name.
 fn hand_out(workshop: &Workshop, f: &FinalView, out: &Path) -> Result<(), Fault> {
     for file in &f.files {
@@ -145,6 +161,14 @@ fn hand_out(workshop: &Workshop, f: &FinalView, out: &Path) -> Result<(), Fault>
                     break;
                 }
             }
+        }
+    }
+    // The plan goes with the file whose name it bears.
+    if let Some(first) = f.files.first() {
+        let stem = first.name.rsplit_once('.').map_or(first.name.as_str(), |(stem, _)| stem);
+        let (from, to) = (workshop.final_file(f.id, "plan.json")?, out.join(format!("{stem}.plan.json")));
+        if !to.exists() {
+            std::fs::copy(&from, &to).map_err(|e| Fault::io(to.display().to_string(), &e))?;
         }
     }
     if let Some(r) = &f.report {

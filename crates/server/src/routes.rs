@@ -80,6 +80,7 @@ pub fn api() -> Router<App> {
         .route("/api/finals/{id}/resume", post(resume_final))
         .route("/api/finals/{id}/turn", post(move_final))
         .route("/api/finals/{id}/top-up", post(top_up))
+        .route("/api/finals/{id}/again", post(render_again))
         .route("/api/finals/{id}/files/{name}", get(final_file))
         .route("/api/{*rest}", axum::routing::any(unknown))
 }
@@ -566,6 +567,10 @@ async fn move_final(State(app): State<App>, Path(id): Path<i64>, body: Body) -> 
 async fn top_up(State(app): State<App>, Path(id): Path<i64>, body: Body) -> Answer<workshop::FinalView> {
     let more: workshop::TopUp = read(body)?;
     work(app, move |w| w.top_up(id, &more)).await.map(Json)
+}
+
+async fn render_again(State(app): State<App>, Path(id): Path<i64>) -> Answer<workshop::FinalView> {
+    work(app, move |w| w.render_again(id)).await.map(Json)
 }
 
 async fn final_file(State(app): State<App>, Path((id, name)): Path<(i64, String)>) -> Result<Response, Failure> {

@@ -20,7 +20,7 @@ pub fn typescript() -> String {
         tracer::DepthKind, tracer::DepthRow, tracer::DepthTable, tracer::SplitKind, tracer::SplitRow, tracer::LightCost, tracer::CausticKind, tracer::CausticRow, tracer::Darkened,
         tracer::Ledgers, tracer::RenderReport,
         advice::CauseKind, advice::Cause, advice::Seen, advice::FileSize, advice::Forecast, advice::Brief,
-        advice::FitRow, advice::CurvePoint, advice::WayOut, advice::Fit, advice::Wanted, tracer::Decision,
+        advice::FitRow, advice::CurvePoint, advice::WayOut, advice::Fit, advice::Wanted, tracer::Decision, tracer::Plan,
         advice::Basis, advice::Price, advice::Effect, advice::Advice,
         workshop::Event, workshop::ShotView, workshop::RevisionView, workshop::ProofKind, workshop::ProofState,
         workshop::PhaseTime, workshop::Circumstances, workshop::ProofView, workshop::InForce, workshop::RegionView,

@@ -65,6 +65,11 @@ pub struct NewFinalRow<'a> {
 }
 
 impl Store {
+    /// The id that the next final will have.
+    pub fn next_final(&self) -> Result<i64, Fault> {
+        self.db().query_row("SELECT coalesce(max(id), 0) + 1 FROM finals", [], |r| r.get(0)).map_err(sql)
+    }
+
     /// At the end of the queue.
     pub fn add_final(&self, f: &NewFinalRow) -> Result<i64, Fault> {
         let db = self.db();

@@ -79,17 +79,28 @@ pub struct Counters {
 
 impl Counters {
     pub fn add(&mut self, o: &Counters) {
-        let pairs = |a: &mut [[Cost; BOUNCES]], b: &[[Cost; BOUNCES]]| {
-            a.iter_mut().flatten().zip(b.iter().flatten()).for_each(|(a, b)| a.add(b));
+        self.join(o, |a, b| *a += b);
+    }
+
+    /// Adds a share of what another render counted, where only some of its samples are taken over: a ray costs alike, and a
+    /// sample takes as many, all over its picture.
+    pub(crate) fn add_share(&mut self, o: &Counters, share: f64) {
+        self.join(o, |a, b| *a += (share * b as f64).round() as u64);
+    }
+
+    fn join(&mut self, o: &Counters, f: impl Fn(&mut u64, u64)) {
+        let cost = |a: &mut Cost, b: &Cost| {
+            f(&mut a.rays, b.rays);
+            f(&mut a.timed, b.timed);
         };
-        pairs(&mut self.by_bounce, &o.by_bounce);
-        pairs(&mut self.by_used, &o.by_used);
-        self.by_branch.iter_mut().zip(&o.by_branch).for_each(|(a, b)| a.add(b));
-        self.first.iter_mut().zip(o.first).for_each(|(a, b)| *a += b);
-        self.light_rays.iter_mut().zip(o.light_rays).for_each(|(a, b)| *a += b);
-        self.broken += o.broken;
-        self.clamped += o.clamped;
-        self.kept += o.kept;
+        self.by_bounce.iter_mut().flatten().zip(o.by_bounce.iter().flatten()).for_each(|(a, b)| cost(a, b));
+        self.by_used.iter_mut().flatten().zip(o.by_used.iter().flatten()).for_each(|(a, b)| cost(a, b));
+        self.by_branch.iter_mut().zip(&o.by_branch).for_each(|(a, b)| cost(a, b));
+        self.first.iter_mut().zip(o.first).for_each(|(a, b)| f(a, b));
+        self.light_rays.iter_mut().zip(o.light_rays).for_each(|(a, b)| f(a, b));
+        f(&mut self.broken, o.broken);
+        f(&mut self.clamped, o.clamped);
+        f(&mut self.kept, o.kept);
     }
 
     #[inline]

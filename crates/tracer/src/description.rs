@@ -107,6 +107,11 @@ impl Description {
         self.own.as_ref().unwrap_or(&self.tuning)
     }
 
+    /// The camera, and the one that it moves to.
+    pub fn cameras(&self) -> impl Iterator<Item = &str> {
+        std::iter::once(self.camera.as_str()).chain(self.edits.camera_move.as_ref().map(|m| m.to.as_str()))
+    }
+
     /// Size of the delivered frame.
     pub fn frame(&self) -> (u32, u32) {
         (self.tuning.whole(K::FrameWidth), self.tuning.whole(K::FrameHeight))

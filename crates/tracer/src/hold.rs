@@ -2,7 +2,7 @@
 //!
 //! After every round the lowest threshold is sought that can be reached everywhere in the time that is left, and the render goes
 //! on under it: blocks that are better wait, blocks that are worse go on. The decisions and the counts at the end are the plan:
-//! since a sample depends on its pixel and number alone, the counts give the picture again, bit for bit ([`Render::replay`]).
+//! since a sample depends on its pixel and number alone, the counts give the picture again, bit for bit ([`Render::follow`]).
 
 use crate::description::Limits;
 use crate::render::{Render, UNLIMITED};

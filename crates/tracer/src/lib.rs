@@ -41,8 +41,8 @@ pub use pilot::PilotRun;
 pub use pool::{cores, lower_priority, own_pool, screen_pool};
 pub use render::{
     CausticKind, CausticRow, DEPTHS, Darkened, DepthKind, DepthRow, DepthTable, Ledgers, LightCost, MATTE_RAYS, Moment,
-    Outlook, Phase, Progress, RayCount, Render, RenderReport, SPLIT_KINDS, SavedCounts, SavedRender, Scope, SplitKind,
-    SplitRow, UNLIMITED,
+    Outlook, Phase, Plan, Progress, RayCount, Render, RenderReport, SPLIT_KINDS, SavedCounts, SavedRender, Scope,
+    SplitKind, SplitRow, UNLIMITED,
 };
 pub use rounds::{BlockCount, EARLY, early_variances, floored_variances, ladder};
 pub use stage::{Stage, StageTimes};

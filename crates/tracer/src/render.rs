@@ -5,7 +5,7 @@ mod judge;
 mod ledger;
 mod mattes;
 
-pub use further::{Outlook, Scope, UNLIMITED};
+pub use further::{Outlook, Plan, Scope, UNLIMITED};
 pub use ledger::{
     CausticKind, CausticRow, DEPTHS, Darkened, DepthKind, DepthRow, DepthTable, Ledgers, LightCost, SPLIT_KINDS,
     SplitKind, SplitRow,
@@ -422,7 +422,8 @@ impl Render {
         work.fill(&self.film.layout);
         let mut taken = 0u64;
         for k in 0..work.blocks.len() {
-            let from = work.blocks[k].n;
+            let (from, cap) = (work.blocks[k].n, self.cap(i, k));
+            let upto = upto.min(cap);
             if !work.blocks[k].running || from >= upto {
                 continue;
             }
@@ -430,6 +431,7 @@ impl Render {
                 return Counters::default();
             };
             taken += n;
+            work.blocks[k].running = upto < cap;
         }
         work.spent += thread_time() - began;
         *self.film.tile(i) = work;

@@ -63,7 +63,14 @@ fn what_a_region_test_has_rendered_is_not_rendered_again() {
     let taken = last.take_in(part.description(), &part.save()).unwrap();
     assert_eq!(taken, part.film().samples(), "all of it is of use");
     assert_eq!(last.take_in(part.description(), &part.save()).unwrap(), 0, "and only once");
+    // Of a coarse frame only what is better than that is taken, and rays are counted for no more than that.
+    let coarse = finish(fresh(&stage, &t.clone().with(K::SamplingMost, 16), None));
+    let more = last.take_in(coarse.description(), &coarse.save()).unwrap();
+    assert!(more > 0 && more < coarse.film().samples(), "{more} of {}", coarse.film().samples());
     let last = finish(last);
+    let report = last.report();
+    let camera = report.rays.iter().find(|r| r.kind == RayKind::Camera).unwrap().rays;
+    assert!(camera.abs_diff(report.samples) < 10, "a camera ray a sample: {camera} for {}", report.samples);
     assert!(same_bits(&last.plate(), &whole), "and the frame is that of an undisturbed render");
     // Another seed is another picture.
     let other = part.description().clone();
@@ -114,8 +121,10 @@ fn held_time_ends_on_time_spends_it_where_grain_is_worst_and_replays_bit_for_bit
     let worst = |p: &Plate| p.block_grain(&render.description().judging()).summary().1;
     assert!(worst(&plate) < 0.9 * worst(&uniform.plate()), "{} {}", worst(&plate), worst(&uniform.plate()));
     let mut again = fresh(&stage, &t, None);
-    again.replay(&render.save().counts, &AtomicBool::new(false));
-    assert!(same_bits(&again.plate(), &plate));
+    again.follow(render.plan()).unwrap();
+    assert!(same_bits(&finish(again).plate(), &plate));
+    let part = fresh(&stage, &t, Some(Region { x: 64, y: 32, width: 24, height: 16 }));
+    assert!(fresh(&stage, &t, None).follow(part.plan()).is_err(), "a plan of another frame is refused");
     // From a checkpoint in the middle it goes on to the same end of time.
     let mut first = fresh(&stage, &t, None);
     let mut hold = Hold::new(&mut first, 2.0);

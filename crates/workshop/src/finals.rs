@@ -2,12 +2,14 @@
 //! that time does not count. Its state is put away now and then, and it goes on from there after a restart.
 
 mod checks;
+mod naming;
 mod series;
 mod work;
 
 pub use checks::Check;
 pub use series::Series;
 
+use crate::testing::write_bytes;
 use crate::{Event, FileView, FinalState, FinalTimes, FinalView, Workshop, json, lock, parse};
 use fault::{Code, Fault};
 use picture::Region;
@@ -18,7 +20,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use store::{FinalRow, NewFinalRow};
-use tracer::{Description, Limits, Progress};
+use tracer::{Description, Limits, Plan, Progress};
 use ts_rs::TS;
 
 /// What a final holds when it cannot hold both.
@@ -58,6 +60,10 @@ pub struct NewFinal {
     pub cameras: Vec<String>,
     /// The cameras are stations of a move.
     pub series: Option<Series>,
+    /// Pattern of the file names, kept for the next order; that of the last one without.
+    pub naming: Option<String>,
+    /// The plan of a final of this shot, as it lies beside its files: gives its picture again.
+    pub plan: Option<Plan>,
 }
 
 /// More samples for a spot of a frame that has been delivered.
@@ -79,6 +85,12 @@ pub(crate) struct Task {
     pub number: Option<u32>,
     #[serde(default)]
     pub padding: u32,
+    /// Names of its files without what passes and endings add; none in finals of older versions.
+    #[serde(default)]
+    pub base: Option<String>,
+    /// It follows the plan in its folder instead of judging.
+    #[serde(default)]
+    pub planned: bool,
     #[serde(default)]
     pub top_up: Option<TopUp>,
     /// Tells one top-up from the next.
@@ -114,6 +126,8 @@ pub(crate) struct Desk {
     progress: Mutex<HashMap<i64, (Progress, FinalTimes)>>,
     yielding: AtomicBool,
     at_work: Mutex<Option<Arc<AtWork>>>,
+    /// Held while an order takes its numbers and names.
+    ordering: Mutex<()>,
 }
 
 /// Where a final goes in the queue.
@@ -142,8 +156,7 @@ impl Workshop {
         let scene = self.import_report(&own.scene)?;
         for (d, _) in &frames {
             d.check()?;
-            let named = std::iter::once(&d.camera).chain(d.edits.camera_move.as_ref().map(|m| &m.to));
-            if let Some(missing) = named.into_iter().find(|name| !scene.cameras.contains(name)) {
+            if let Some(missing) = d.cameras().find(|name| !scene.cameras.iter().any(|c| c == name)) {
                 return Err(Fault::new(
                     Code::NotFound,
                     format!("there is no camera \"{missing}\""),
@@ -152,15 +165,25 @@ impl Workshop {
                 ));
             }
         }
-        let forecast = self.best_forecast(shot, &own.tuning)?.map(|(f, ..)| json(&f)).transpose()?;
-        let (mut ids, mut skipped) = (Vec::new(), Vec::new());
+        let (mut wanted, mut skipped) = (Vec::new(), Vec::new());
         for (d, task) in frames {
-            if let Some(number) = task.number
-                && self.is_whole(&d)?
-            {
-                skipped.push(number);
-                continue;
+            match task.number {
+                Some(number) if self.is_whole(&d)? => skipped.push(number),
+                _ => wanted.push((d, task)),
             }
+        }
+        let forecasts = self.frame_forecasts(shot, &wanted)?;
+        let ordering = lock(&self.0.finals.ordering);
+        let next = self.0.store.next_final()?;
+        let names = self.names(shot, new, &wanted, next)?;
+        if let Some(plan) = &new.plan {
+            self.lay_plan(next, &wanted, plan)?;
+        }
+        self.keep_naming(new)?;
+        let mut ids = Vec::new();
+        for (((d, task), base), forecast) in wanted.into_iter().zip(names.bases).zip(forecasts) {
+            let forecast = forecast.map(|f| json(&f)).transpose()?;
+            let task = Task { base: Some(base), planned: new.plan.is_some(), ..task };
             ids.push(self.0.store.add_final(&NewFinalRow {
                 shot,
                 budget: row.budget,
@@ -170,10 +193,47 @@ impl Workshop {
                 task: &json(&task)?,
             })?);
         }
+        drop(ordering);
         self.0.events.tell(Event::Finals);
         self.wake();
         let view = |id| self.final_view(self.0.store.one_final(id)?);
         Ok(Ordered { finals: ids.into_iter().map(view).collect::<Result<_, _>>()?, skipped })
+    }
+
+    /// Lays a plan into the folder of the final that comes next.
+    fn lay_plan(&self, id: i64, frames: &[(Description, Task)], plan: &Plan) -> Result<(), Fault> {
+        if frames.len() != 1 {
+            return Err(Fault::new(Code::Unsupported, "a plan is for one frame", "plan", "order that frame alone"));
+        }
+        let folder = self.0.store.final_folder(id);
+        std::fs::create_dir_all(&folder).map_err(|e| Fault::io(folder.display().to_string(), &e))?;
+        write_bytes(&folder.join(work::PLAN), json(plan)?.as_bytes())
+    }
+
+    /// Renders a delivered final once more from its plan: every block gets the samples that it had, and the picture is the same,
+    /// bit for bit.
+    pub fn render_again(&self, id: i64) -> Result<FinalView, Fault> {
+        let row = self.0.store.one_final(id)?;
+        let d: Description = parse(&row.description, "final")?;
+        let plan: Plan = work::read_plan(&self.0.store.final_folder(id))?;
+        let before: Task = parse(&row.task, "task")?;
+        let ordering = lock(&self.0.finals.ordering);
+        let base = self.free_name(self.base_of(&row)?)?;
+        let task = Task { base: Some(base), planned: true, top_up: None, turn: 0, ..before };
+        let frames = [(d, task)];
+        self.lay_plan(self.0.store.next_final()?, &frames, &plan)?;
+        let added = self.0.store.add_final(&NewFinalRow {
+            shot: row.shot,
+            budget: row.budget,
+            policy: &row.policy,
+            description: &row.description,
+            forecast: None,
+            task: &json(&frames[0].1)?,
+        })?;
+        drop(ordering);
+        self.0.events.tell(Event::Finals);
+        self.wake();
+        self.final_view(self.0.store.one_final(added)?)
     }
 
     /// The whole frame of the shot's camera, held to its cleanness.
@@ -214,6 +274,12 @@ impl Workshop {
         self.0.events.tell(Event::Finals);
         self.wake();
         Ok(())
+    }
+
+    /// Names of a final's files without what passes and endings add.
+    fn base_of(&self, row: &FinalRow) -> Result<String, Fault> {
+        let task: Task = parse(&row.task, "task")?;
+        Ok(task.base.unwrap_or_else(|| format!("final_{:04}", row.id)))
     }
 
     /// Ends a final that comes to nothing, with the fault that it met or because it was cancelled. What was delivered before a
@@ -358,8 +424,10 @@ impl Workshop {
             state,
             policy: Policy::named(&row.policy),
             number: task.number,
+            planned: task.planned,
             top_up: task.top_up.filter(|_| state != FinalState::Delivered),
             can_top_up: state == FinalState::Delivered && work::has_film(&self.0.store.final_folder(row.id)),
+            can_repeat: state == FinalState::Delivered && work::has_plan(&self.0.store.final_folder(row.id)),
             budget: row.budget,
             forecast: row.forecast.as_deref().and_then(|t| parse(t, "forecast").ok()),
             report: row.report.as_deref().and_then(|t| parse(t, "report").ok()),
@@ -376,7 +444,7 @@ impl Workshop {
     /// Path of a delivered file; only names that the final itself has written are known.
     pub fn final_file(&self, id: i64, name: &str) -> Result<PathBuf, Fault> {
         let files: Vec<FileView> = parse(&self.0.store.one_final(id)?.files, "files")?;
-        let known = files.iter().any(|f| f.name == name) || ["thumb.png", work::REPORT].contains(&name);
+        let known = files.iter().any(|f| f.name == name) || ["thumb.png", work::REPORT, work::PLAN].contains(&name);
         if !known {
             return Err(Fault::new(Code::NotFound, "this final has no such file", name, "choose one from its list"));
         }

@@ -1,5 +1,6 @@
 //! The forecast of a shot's final, from its best test.
 
+use crate::finals::Task;
 use crate::saved::load_counts;
 use crate::{FitView, ForecastView, Workshop, lock, parse};
 use advice::{Brief, FILES, Forecast, Machine, Measured, Trust, Wanted, fit, forecast};
@@ -7,6 +8,7 @@ use fault::{Code, Fault};
 use picture::Region;
 use picture::denoise::Method;
 use serde::Deserialize;
+use std::collections::HashMap;
 use std::sync::Arc;
 use tracer::{Description, RenderReport, SavedCounts};
 use tuning::Tuning;
@@ -82,11 +84,36 @@ impl Workshop {
     /// How long the reference of a region, or of the whole frame, should take; none before a test has ended.
     pub fn reference_forecast(&self, shot: i64, region: Option<Region>) -> Result<Option<Brief>, Fault> {
         let d = self.reference_description(shot, region)?;
-        Ok(self.best_of(shot, &d.tuning, region)?.map(|(f, ..)| f.brief()))
+        Ok(self.best_of(shot, &d.camera, &d.tuning, region)?.map(|(f, ..)| f.brief()))
     }
 
     pub(crate) fn best_forecast(&self, shot: i64, tuning: &Tuning) -> Result<Option<(Forecast, i64, i64)>, Fault> {
-        self.best_of(shot, tuning, None)
+        self.best_of(shot, &self.0.store.shot(shot)?.camera, tuning, None)
+    }
+
+    /// Forecasts of frames of a shot at one tuning: from tests through each one's own camera; between two stations of a move as
+    /// much of each as the frame is near it. None where a camera has no test.
+    pub(crate) fn frame_forecasts(
+        &self,
+        shot: i64,
+        frames: &[(Description, Task)],
+    ) -> Result<Vec<Option<Forecast>>, Fault> {
+        let mut known: HashMap<&str, Option<Forecast>> = HashMap::new();
+        for (d, _) in frames {
+            for camera in d.cameras() {
+                if !known.contains_key(camera) {
+                    known.insert(camera, self.best_of(shot, camera, &d.tuning, None)?.map(|(f, ..)| f));
+                }
+            }
+        }
+        let of = |camera: &str| known.get(camera).cloned().flatten();
+        // Tests of a shot that moves by itself have seen that move.
+        let leg = |(d, task): &(Description, Task)| d.edits.camera_move.clone().filter(|_| task.number.is_some());
+        let frame = |f: &(Description, Task)| match leg(f) {
+            Some(m) => Some(of(&f.0.camera)?.between(&of(&m.to)?, (m.frame / m.frames) as f64)),
+            None => of(&f.0.camera),
+        };
+        Ok(frames.iter().map(frame).collect())
     }
 
     /// Counts of a proof, from memory or from its folder.
@@ -104,17 +131,20 @@ impl Workshop {
         Some(read)
     }
 
-    /// Tests of the shot's scene and camera that can be forecast from, newest first.
-    fn tests(&self, shot: i64) -> Result<Vec<Tested>, Fault> {
+    /// Tests of the shot's scene through a camera that can be forecast from, newest first.
+    fn tests(&self, shot: i64, camera: &str) -> Result<Vec<Tested>, Fault> {
         let row = self.0.store.shot(shot)?;
         let mut out = Vec::new();
         let ended = |p: &store::ProofRow| p.state != "running" && p.kind != "picture";
-        for p in self.0.store.proofs(shot)?.into_iter().filter(ended).take(CANDIDATES) {
+        for p in self.0.store.proofs(shot)?.into_iter().filter(ended) {
             let description: Description = parse(&p.description, "proof")?;
             let same = description.scene == row.scene
-                && description.camera == row.camera
+                && description.camera == camera
                 && description.environment == row.environment;
             let Some(report) = p.report.as_ref().filter(|_| same) else { continue };
+            if out.len() == CANDIDATES {
+                break;
+            }
             let report: RenderReport = parse(report, "report")?;
             let Some(counts) = self.counts(p.id, report.samples) else { continue };
             out.push(Tested { proof: p.id, number: p.number, description, counts, report });
@@ -126,10 +156,11 @@ impl Workshop {
     fn best_of(
         &self,
         shot: i64,
+        camera: &str,
         tuning: &Tuning,
         region: Option<Region>,
     ) -> Result<Option<(Forecast, i64, i64)>, Fault> {
-        let tests = self.tests(shot)?;
+        let tests = self.tests(shot, camera)?;
         Ok(self.best_among(&tests, tuning, region).map(|(f, i)| (f, tests[i].proof, tests[i].number)))
     }
 
@@ -157,7 +188,7 @@ impl Workshop {
             Some(proof) => Some(self.clean_enough(proof)?),
             None => wanted.threshold,
         };
-        let tests = self.tests(shot)?;
+        let tests = self.tests(shot, &row.camera)?;
         let Some((_, i)) = self.best_among(&tests, &tuning, None) else { return Ok(None) };
         let t = &tests[i];
         let trials = self.pilot_for(shot, &t.description)?;

@@ -36,6 +36,8 @@ impl Workshop {
             room_gb: s.room_gb,
             used_gb: self.proof_bytes() as f64 / 1e9,
             new_seed: s.new_seed,
+            naming: self.naming(false),
+            naming_series: self.naming(true),
         }
     }
 

@@ -181,6 +181,9 @@ pub struct SettingsView {
     pub used_gb: f64,
     /// A new seed for each test instead of the shot's own.
     pub new_seed: bool,
+    /// Patterns of the file names of finals, and of those of a series.
+    pub naming: String,
+    pub naming_series: String,
 }
 
 #[derive(Debug, Clone, Default, Deserialize, TS)]
@@ -304,6 +307,10 @@ pub struct FinalView {
     pub top_up: Option<crate::TopUp>,
     /// Its samples are kept.
     pub can_top_up: bool,
+    /// Its plan is kept: it can be rendered again, bit for bit.
+    pub can_repeat: bool,
+    /// It follows the plan of another final.
+    pub planned: bool,
     /// As it was when the final was ordered.
     pub forecast: Option<advice::Forecast>,
     pub report: Option<FinalReport>,

@@ -87,8 +87,14 @@ fn a_spot_is_topped_up_and_the_file_written_anew() {
         let inside = (40..56).contains(&x) && (24..32).contains(&y);
         assert!(if inside { b > a } else { a == b }, "pixel {x}, {y}: {a}, then {b}");
     }
-    let took = after.report.unwrap().sampling;
+    let took = after.report.as_ref().unwrap().sampling;
     assert!((0.9..3.0).contains(&took), "{took}");
+    // Its plan gives the same picture again, under a name of its own.
+    let repeat = w.render_again(id).unwrap();
+    let same = finished(&w, repeat.id);
+    assert!(same.state == FinalState::Delivered && same.planned, "{:?}", same.fault);
+    assert!(exr(&w, &same) == exr(&w, &after));
+    assert!(same.files[0].name.contains("-2."), "{:?}", same.files);
 }
 
 #[test]
@@ -146,10 +152,24 @@ fn a_series_moves_between_stations_and_refuses_what_cannot_be_numbered() {
     assert_eq!(ordered.finals.iter().map(|f| f.number).collect::<Vec<_>>(), [Some(0), Some(4), Some(8)]);
     w.wait_for_finals().unwrap();
     let done = w.finals().unwrap();
-    assert!(done.iter().all(|f| f.state == FinalState::Delivered && !f.can_top_up));
+    assert!(done.iter().all(|f| f.state == FinalState::Delivered && f.can_top_up));
     assert!(done[1].files.iter().all(|f| f.name.starts_with("cabinet_004.")), "{:?}", done[1].files);
     let again = w.add_finals(shot, &of(even)).unwrap();
     assert_eq!((again.finals.len(), again.skipped), (0, vec![0, 4, 8]));
+    // Another look under the same names: those are taken, and the check says so before.
+    tune(&w, shot, serde_json::json!({ "view.exposure": 1.0 }));
+    let names = |new: &NewFinal| w.check_final(shot, new).unwrap().into_iter().find(|c| c.what == "names").unwrap();
+    let told = names(&of(even));
+    assert!(!told.fine && told.state.starts_with("cabinet_000-2 … cabinet_008-2"), "{}", told.state);
+    let nameless = NewFinal { naming: Some("{shot}".into()), ..of(even) };
+    assert!(names(&nameless).state.contains("{frame}"));
+    assert!(w.add_finals(shot, &nameless).unwrap_err().remedy.contains("{frame}"));
+    let other = NewFinal { naming: Some("v{revision}_{frame:2}".into()), ..of(even) };
+    let ordered = w.add_finals(shot, &other).unwrap();
+    w.wait_for_finals().unwrap();
+    let third = finished(&w, ordered.finals[2].id);
+    assert!(third.files[0].name.ends_with("_08.png"), "{:?}", third.files);
+    assert_eq!(w.settings_view().naming_series, "v{revision}_{frame:2}");
     for wrong in [Series { last: 9, ..even }, Series { step: 0, ..even }, Series { first: 9, ..even }] {
         assert!(w.add_finals(shot, &of(wrong)).unwrap_err().place.contains("series"));
     }

@@ -479,6 +479,8 @@ seconds: number, samples_per_pixel: number,
  */
 threshold: number, };
 
+export type Plan = Array<Array<number>>;
+
 export type Basis = "measured" | "extrapolated";
 
 export type Price = { knob: string, 
@@ -685,7 +687,11 @@ room_gb: number, used_gb: number,
 /**
  * A new seed for each test instead of the shot's own.
  */
-new_seed: boolean, };
+new_seed: boolean, 
+/**
+ * Patterns of the file names of finals, and of those of a series.
+ */
+naming: string, naming_series: string, };
 
 export type SettingsChange = { threads?: number, spare?: number, room_gb?: number, new_seed?: boolean, };
 
@@ -729,7 +735,15 @@ cameras?: string[],
 /**
  * The cameras are stations of a move.
  */
-series?: Series, };
+series?: Series, 
+/**
+ * Pattern of the file names, kept for the next order; that of the last one without.
+ */
+naming?: string, 
+/**
+ * The plan of a final of this shot, as it lies beside its files: gives its picture again.
+ */
+plan?: Plan, };
 
 export type TopUp = { region: Region, 
 /**
@@ -770,6 +784,14 @@ top_up: TopUp | null,
  * Its samples are kept.
  */
 can_top_up: boolean, 
+/**
+ * Its plan is kept: it can be rendered again, bit for bit.
+ */
+can_repeat: boolean, 
+/**
+ * It follows the plan of another final.
+ */
+planned: boolean, 
 /**
  * As it was when the final was ordered.
  */

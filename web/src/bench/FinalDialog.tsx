@@ -1,6 +1,6 @@
-import { Checkbox, InputNumber, Modal, Radio, Select, Spin } from "antd";
-import { useState } from "react";
-import { useFinalCheck } from "../api/queries";
+import { Checkbox, Input, InputNumber, Modal, Radio, Select, Spin } from "antd";
+import { useDeferredValue, useState } from "react";
+import { useFinalCheck, useSettings } from "../api/queries";
 import type { NewFinal, Region, ShotView } from "../api/types";
 import { spoken } from "../app/format";
 
@@ -17,8 +17,14 @@ export function FinalDialog({ shot, region, start, close }: Props) {
   const [cameras, setCameras] = useState([shot.camera]);
   const [moving, setMoving] = useState(false);
   const [series, setSeries] = useState({ frames: 48, first: 0, last: 47, step: 1, padding: 4 });
-  const wanted: NewFinal = { policy, cameras, ...(moving ? { series } : {}) };
-  const checks = useFinalCheck(shot.id, shot.revision, wanted);
+  const settings = useSettings().data;
+  /** What was typed in place of the patterns of the last order. */
+  const [typed, setTyped] = useState<{ single?: string; series?: string }>({});
+  const naming = moving
+    ? (typed.series ?? settings?.naming_series ?? "")
+    : (typed.single ?? settings?.naming ?? "");
+  const wanted: NewFinal = { policy, cameras, naming, ...(moving ? { series } : {}) };
+  const checks = useFinalCheck(shot.id, shot.revision, useDeferredValue(wanted));
   const number = (key: keyof typeof series, label: string, least: number) => (
     <label>
       {label}{" "}
@@ -79,6 +85,18 @@ export function FinalDialog({ shot, region, start, close }: Props) {
             {number("padding", "digits", 1)}
           </div>
         )}
+        <label className="order-naming">
+          file names{" "}
+          <Input
+            size="small"
+            aria-label="File names"
+            value={naming}
+            onChange={(e) => setTyped({ ...typed, [moving ? "series" : "single"]: e.target.value })}
+          />
+          <span className="second">
+            {"{shot} {camera} {frame} {final} {revision} {width} {height}; digits like {final:3}"}
+          </span>
+        </label>
       </div>
       {checks.isPending && <Spin size="small" />}
       {checks.error && <p className="over">{checks.error.message}</p>}

@@ -1,5 +1,5 @@
 import { DownloadOutlined } from "@ant-design/icons";
-import { App, Button } from "antd";
+import { App, Button, Tooltip } from "antd";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { ask } from "../api/client";
@@ -99,7 +99,8 @@ function Row({
           {f.number !== null && ` · frame ${f.number}`}
         </b>
         <span className="second">
-          {f.camera} · {f.frame[0]} × {f.frame[1]} px · holds the {f.policy}
+          {f.camera} · {f.frame[0]} × {f.frame[1]} px ·{" "}
+          {f.planned ? "follows a plan" : `holds the ${f.policy}`}
         </span>
         <span className="final-bar" title="Render time gone; the mark is the budget">
           <i
@@ -190,6 +191,14 @@ function Detail({ f }: { f: FinalView }) {
                 <DownloadOutlined /> report.json
               </a>
             </div>
+            {f.can_repeat && (
+              <div className="file">
+                <a href={`/api/finals/${f.id}/files/plan.json`} download={`plan-${f.id}.json`}>
+                  <DownloadOutlined /> plan.json
+                </a>
+                <span className="second">samples of every block</span>
+              </div>
+            )}
           </section>
         )}
         {active && (
@@ -207,6 +216,13 @@ function Detail({ f }: { f: FinalView }) {
         )}
         <div className="final-acts">
           <Button onClick={() => void go(`/bench/${f.shot}`)}>Open on the bench</Button>
+          {f.can_repeat && (
+            <Tooltip title="Follows its plan: every block gets the samples it had, and the same picture comes of it, bit for bit">
+              <Button onClick={() => void act(() => ask("POST", `/api/finals/${f.id}/again`))}>
+                Render again
+              </Button>
+            </Tooltip>
+          )}
           {f.state === "paused" || f.state === "failed" ? (
             <Button onClick={() => void act(() => ask("POST", `/api/finals/${f.id}/resume`))}>
               {f.state === "paused" ? "Resume" : "Try again"}

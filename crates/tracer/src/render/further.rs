@@ -1,20 +1,20 @@
 //! Renders that go on: from a saved state, from samples of other renders of the same picture, under other limits, or with
 //! some superblocks only.
 
-use super::{Render, SavedCounts, SavedRender};
+use super::{Render, SavedRender};
 use crate::description::{Description, Limits};
 use crate::fall::Fall;
 use crate::film::Tile;
 use crate::film_state::FilmState;
-use crate::path::Tally;
 use crate::rounds::{BlockCount, floored_variances, ladder};
 use crate::stage::Stage;
 use fault::{Code, Fault};
 use picture::Region;
-use rayon::prelude::*;
+use serde::{Deserialize, Serialize};
 use std::collections::HashSet;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::Ordering;
+use ts_rs::TS;
 
 /// Samples per half that are the most where a budget of time sets the limit.
 pub const UNLIMITED: u32 = 1 << 15;
@@ -27,7 +27,13 @@ pub enum Scope {
     Squares(HashSet<usize>),
     /// Blocks that reach into a region of the rendered frame.
     Region(Region),
+    /// Every block up to its own count.
+    Plan(Plan),
 }
+
+/// Samples per half of every block, superblock by superblock: which samples a picture is the sum of.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, TS)]
+pub struct Plan(Vec<Vec<u32>>);
 
 impl Render {
     /// A new render of the same description that goes on from a saved state.
@@ -71,14 +77,13 @@ impl Render {
     /// Takes over the superblocks of another render of the same picture (see [`Description::same_samples`]) where it has
     /// more samples: a region's, a pilot's or another frame's. The number of samples taken over.
     pub fn take_in(&mut self, from: &Description, saved: &SavedRender) -> Result<u64, Fault> {
-        let mut other = Render::new(self.stage.clone(), from.clone(), self.pool.clone(), false)?;
+        let other = Render::new(self.stage.clone(), from.clone(), self.pool.clone(), false)?;
         let state = other.film.state().refill(&saved.channels, &saved.brought, &saved.counts.tiles);
         let taken = state.filter(|s| other.film.restore(s)).map_or(0, |_| self.take_over(&other));
-        other.counters = saved.counts.counters;
         if taken > 0 {
-            // Rays are known for the whole of the other render only: what a ray costs and how many a sample takes is alike.
-            self.counters.add(&other.counters);
-            self.seconds += saved.counts.seconds * taken as f64 / other.film.samples().max(1) as f64;
+            let share = taken as f64 / other.film.samples().max(1) as f64;
+            self.counters.add_share(&saved.counts.counters, share);
+            self.seconds += saved.counts.seconds * share;
             self.reopen();
         }
         Ok(taken)
@@ -168,33 +173,43 @@ impl Render {
         };
     }
 
-    /// Brings every block to the counts of another render of this description: its plan. Gives its picture, bit for bit.
-    pub fn replay(&mut self, plan: &SavedCounts, stop: &AtomicBool) {
-        let film = self.film.clone();
-        let pool = self.pool.clone();
-        let tracer = self.tracer();
-        pool.install(|| {
-            film.tiles.par_iter().zip(&plan.tiles).for_each(|(tile, (_, blocks))| {
-                let mut work = tile.lock().unwrap_or_else(|e| e.into_inner()).clone();
-                work.fill(&film.layout);
-                let mut tally = Tally::default();
-                for (k, b) in blocks.iter().enumerate().take(work.blocks.len()) {
-                    if b.n > work.blocks[k].n
-                        && self.sample_block(&tracer, &mut work, k, b.n, &mut tally, stop).is_none()
-                    {
-                        return;
-                    }
-                }
-                *tile.lock().unwrap_or_else(|e| e.into_inner()) = work;
-            });
-        });
-        self.only(Scope::Squares(HashSet::new()));
+    /// Counts of all blocks: the plan of the picture as it is. See [`Render::follow`].
+    pub fn plan(&self) -> Plan {
+        Plan((0..self.film.tiles.len()).map(|i| self.film.tile(i).blocks.iter().map(|b| b.n).collect()).collect())
+    }
+
+    /// Brings every block to the count of a plan and no further, instead of judging: gives the picture of the render whose plan
+    /// it is, bit for bit, since a sample depends on its pixel and number alone.
+    pub fn follow(&mut self, plan: Plan) -> Result<(), Fault> {
+        let fits = plan.0.len() == self.film.tiles.len()
+            && plan.0.iter().enumerate().all(|(i, counts)| counts.len() == self.film.tile(i).blocks.len());
+        if !fits {
+            return Err(Fault::new(
+                Code::Damaged,
+                "the plan belongs to another frame",
+                "plan",
+                "take the plan that was written beside this shot's files",
+            ));
+        }
+        let most = plan.0.iter().flatten().copied().max().unwrap_or(1).max(1);
+        self.scope = Scope::Plan(plan);
+        self.set_limits(Limits { adaptive: false, least: most, most, ..self.limits() });
+        Ok(())
+    }
+
+    /// Samples per half at which a block of superblock `i` ends in any case.
+    pub(super) fn cap(&self, i: usize, k: usize) -> u32 {
+        match &self.scope {
+            Scope::Plan(plan) => plan.0[i][k],
+            _ => u32::MAX,
+        }
     }
 
     fn in_scope(&self, square: usize, tile: &Tile, k: usize) -> bool {
         match &self.scope {
             Scope::All => true,
             Scope::Squares(chosen) => chosen.contains(&square),
+            Scope::Plan(plan) => tile.blocks[k].n < plan.0[square][k],
             Scope::Region(r) => {
                 let [x0, x1, y0, y1] = tile.block_range(k, self.film.block);
                 let t = tile.bounds;

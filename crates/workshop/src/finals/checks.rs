@@ -1,11 +1,12 @@
 //! What is looked at before a final starts.
 
 use super::{NewFinal, Policy, series};
-use crate::Workshop;
-use advice::spoken;
+use crate::{AdviceState, Workshop};
+use advice::{Forecast, spoken};
 use fault::Fault;
+use scene::Handling;
 use serde::Serialize;
-use tracer::{Limits, clean_up_of};
+use tracer::{Description, Limits, clean_up_of};
 use ts_rs::TS;
 use tuning::K;
 
@@ -44,6 +45,18 @@ impl Workshop {
         if new.series.is_some() {
             out.push(line("frames", true, format!("{} frames, each to the budget", frames.len())));
         }
+        match self.names(shot, new, &frames, self.0.store.next_final()?) {
+            Ok(names) => {
+                let ends = match names.bases.as_slice() {
+                    [first, .., last] => format!("{first} … {last}"),
+                    [only] => only.clone(),
+                    [] => String::new(),
+                };
+                let why = if names.evaded { "; the names are taken, so they go on counting" } else { "" };
+                out.push(line("names", !names.evaded, format!("{ends}{why}")));
+            }
+            Err(f) => out.push(line("names", false, format!("{}; {}", f.what, f.remedy))),
+        }
         let overlays = self.overlays_on(shot)?;
         if !overlays.is_empty() {
             let names: Vec<&str> = overlays.iter().map(|(n, _)| n.as_str()).collect();
@@ -51,53 +64,89 @@ impl Workshop {
         }
         let denoiser = clean_up_of(t).denoises().map_or("none", |m| m.name());
         out.push(line("denoiser", true, denoiser));
-        let forecast = self.best_forecast(shot, t)?;
+        out.extend(self.findings(shot, &own)?);
         let limits = Limits::of(t);
-        match &forecast {
-            Some((f, ..)) => {
-                let budget = row.budget;
-                let fits = f.seconds <= budget || new.policy == Policy::Time;
-                let open = 1.0 - f.settled;
-                out.push(line("time", fits, format!("forecast {}, budget {}", spoken(f.seconds), spoken(budget))));
-                out.push(line(
-                    "cleanness",
-                    open < 0.02,
-                    format!(
-                        "{:.0} % of the picture is expected to reach {:.2} % within {} samples",
-                        100.0 * f.settled,
-                        100.0 * limits.threshold,
-                        2 * limits.most
-                    ),
-                ));
-                let known = f.needs_test.is_empty();
-                if !known {
-                    out.push(line(
-                        "forecast",
-                        false,
-                        format!("a pilot is needed: {} changed", f.needs_test.join(", ")),
-                    ));
-                }
-                if let Some(free) = free_memory() {
-                    let fine = f.memory < 0.8 * free;
-                    out.push(line("memory", fine, format!("{} needed, {} free", gigabytes(f.memory), gigabytes(free))));
-                }
-                let files: f64 = f.files.iter().map(|x| x.bytes).sum();
-                let film = f.memory;
-                if let Some(free) = free_disk(self.0.store.root()) {
-                    let needed = files * frames.len() as f64 + 2.0 * film;
-                    let state = format!(
-                        "{} of files and {} of working state, {} free",
-                        gigabytes(files * frames.len() as f64),
-                        gigabytes(2.0 * film),
-                        gigabytes(free)
-                    );
-                    out.push(line("disk", needed < 0.9 * free, state));
-                }
+        let known = self.frame_forecasts(shot, &frames)?;
+        let blind = known.iter().filter(|f| f.is_none()).count();
+        let known: Vec<Forecast> = known.into_iter().flatten().collect();
+        if blind > 0 {
+            let which =
+                if frames.len() > 1 { format!("{blind} of {} frames are ", frames.len()) } else { String::new() };
+            out.push(line("forecast", false, format!("{which}not forecast: run a pilot at each camera to know")));
+        }
+        let worst = |of: fn(&Forecast) -> f64| known.iter().map(of).fold(0.0, f64::max);
+        if let Some(first) = known.first() {
+            let (budget, longest) = (row.budget, worst(|f| f.seconds));
+            let fits = longest <= budget || new.policy == Policy::Time;
+            let total: f64 = known.iter().map(|f| if new.policy == Policy::Time { budget } else { f.seconds }).sum();
+            let state = if frames.len() > 1 {
+                let each = if fits { String::new() } else { format!(", the longest frame {}", spoken(longest)) };
+                format!(
+                    "forecast {} for {} frames{each}, budget {} a frame",
+                    spoken(total),
+                    known.len(),
+                    spoken(budget)
+                )
+            } else {
+                format!("forecast {}, budget {}", spoken(longest), spoken(budget))
+            };
+            out.push(line("time", fits, state));
+            let settled = known.iter().map(|f| f.settled).fold(1.0, f64::min);
+            out.push(line(
+                "cleanness",
+                1.0 - settled < 0.02,
+                format!(
+                    "{:.0} % of the picture is expected to reach {:.2} % within {} samples",
+                    100.0 * settled,
+                    100.0 * limits.threshold,
+                    2 * limits.most
+                ),
+            ));
+            if !first.needs_test.is_empty() {
+                let changed = first.needs_test.join(", ");
+                out.push(line("pilot", false, format!("needed, for these changed since the test: {changed}")));
             }
-            None => out.push(line("time", false, "not forecast: run a pilot to know")),
+            let film = worst(|f| f.memory);
+            if let Some(free) = free_memory() {
+                out.push(line(
+                    "memory",
+                    film < 0.8 * free,
+                    format!("{} needed, {} free", gigabytes(film), gigabytes(free)),
+                ));
+            }
+            let files = frames.len() as f64 * worst(|f| f.files.iter().map(|x| x.bytes).sum());
+            if let Some(free) = free_disk(self.0.store.root()) {
+                let state = format!(
+                    "{} of files and {} of working state, {} free",
+                    gigabytes(files),
+                    gigabytes(2.0 * film),
+                    gigabytes(free)
+                );
+                out.push(line("disk", files + 2.0 * film < 0.9 * free, state));
+            }
         }
         if t.whole(K::SamplingLeast) < 16 && limits.adaptive {
             out.push(line("least samples", false, "below 16 a pixel rare light can be missed"));
+        }
+        Ok(out)
+    }
+
+    /// What the import could not take over as it stood in the file, and advice that nobody has answered.
+    fn findings(&self, shot: i64, own: &Description) -> Result<Vec<Check>, Fault> {
+        let mut out = Vec::new();
+        let scene = self.import_report(&own.scene)?;
+        let lost: Vec<&str> =
+            scene.entries.iter().filter(|e| e.handling == Handling::Ignored).map(|e| e.feature.as_str()).collect();
+        if !lost.is_empty() {
+            out.push(line("scene", false, format!("not taken over from its file: {}", lost.join(", "))));
+        }
+        if let Some((_, proof, number)) = self.best_forecast(shot, &own.tuning)? {
+            let lines = self.advice(proof).map(|a| a.lines).unwrap_or_default();
+            let open: Vec<&str> =
+                lines.iter().filter(|l| l.state == AdviceState::New).map(|l| l.advice.title.as_str()).collect();
+            if !open.is_empty() {
+                out.push(line("advice", false, format!("open since proof {number}: {}", open.join("; "))));
+            }
         }
         Ok(out)
     }

@@ -59,7 +59,7 @@ pub(super) fn frames(own: &Description, new: &NewFinal) -> Result<Vec<(Descripti
                 let frame = number as f32 - leg * i as f32;
                 d.edits.camera_move = Some(CameraMove { to: cameras[i + 1].clone(), frames: leg, frame });
             }
-            (d, Task { number: Some(number), padding: s.padding, top_up: None, turn: 0 })
+            (d, Task { number: Some(number), padding: s.padding, ..Task::default() })
         })
         .collect())
 }

@@ -18,7 +18,7 @@ use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use store::FinalRow;
 use tracer::deliver::{Delivered, Delivery};
-use tracer::{Description, Hold, Limits, Phase, Progress, Render, RenderReport, Scope, UNLIMITED, clean_up_of};
+use tracer::{Description, Hold, Limits, Phase, Plan, Progress, Render, RenderReport, Scope, UNLIMITED, clean_up_of};
 use tuning::K;
 
 /// Checkpoints keep below a thirtieth of the time.
@@ -38,6 +38,8 @@ const LISTED: usize = 400;
 /// File of the report.
 pub(crate) const REPORT: &str = "report.json";
 const COURSE: &str = "course.json";
+/// File of the counts of all blocks, from which the picture can be rendered again.
+pub(crate) const PLAN: &str = "plan.json";
 
 /// How the work on a final goes.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
@@ -57,6 +59,19 @@ struct Course {
 pub(super) fn remove_working_state(folder: &Path) {
     remove_render(folder);
     let _ = std::fs::remove_file(folder.join(COURSE));
+}
+
+pub(super) fn read_plan(folder: &Path) -> Result<Plan, Fault> {
+    let path = folder.join(PLAN);
+    let bytes = std::fs::read(&path).map_err(|e| Fault::io(path.display().to_string(), &e))?;
+    serde_json::from_slice(&bytes).map_err(|e| {
+        let remedy = "order the final anew: its plan cannot be followed";
+        Fault::new(Code::Damaged, format!("the plan cannot be read: {e}"), PLAN, remedy)
+    })
+}
+
+pub(super) fn has_plan(folder: &Path) -> bool {
+    folder.join(PLAN).exists()
 }
 
 pub(super) fn has_film(folder: &Path) -> bool {
@@ -169,7 +184,8 @@ impl Workshop {
             }
             Err(_) => {
                 let mut render = Render::new(stage, d.clone(), self.pool(), false)?;
-                let reused = self.take_in(&mut render, row)?;
+                // A plan says which samples there are.
+                let reused = if task.planned { 0 } else { self.take_in(&mut render, row)? };
                 let before = render.seconds();
                 (render, Course { reused, before, ..Course::default() })
             }
@@ -185,6 +201,10 @@ impl Workshop {
         let start = clock.elapsed().as_secs_f64();
         course.start += start;
         self.0.store.set_machine("start", start.max(0.05))?;
+        let planned = task.planned && task.top_up.is_none();
+        if planned {
+            render.follow(read_plan(&folder)?)?;
+        }
         if let Some(t) = &task.top_up {
             if std::mem::replace(&mut course.turn, task.turn) != task.turn {
                 (course.hold, course.before, course.start, course.saving) = (None, render.seconds(), 0.0, 0.0);
@@ -199,7 +219,7 @@ impl Workshop {
         }
         let time = match &task.top_up {
             Some(t) => t.seconds,
-            None => (policy == Policy::Time).then_some(row.budget),
+            None => (policy == Policy::Time && !planned).then_some(row.budget),
         };
         // A top-up is asked for by its own time.
         let after = |render: &Render| if task.top_up.is_some() { 0.0 } else { reserve(render) };
@@ -293,7 +313,7 @@ impl Workshop {
         progress.phase = Phase::Writing;
         self.tell_final(row.id, progress, times);
         let clock = Instant::now();
-        let base = file_base(&self.0.store.shot(row.shot)?.name, &d.camera, row.id, &task);
+        let base = self.base_of(row)?;
         let mattes = d.tuning.switch(K::DeliveryMattes).then(|| render.mattes());
         let matting = clock.elapsed().as_secs_f64();
         let delivery = Delivery { plate: &plate, delivered: &delivered, description: d, mattes };
@@ -341,16 +361,13 @@ impl Workshop {
             clean: unclean.is_empty(),
             unclean: unclean.len() as f64 / map.grain.len().max(1) as f64,
             where_not: worst.iter().take(LISTED).filter_map(place).collect(),
-            to_threshold: Policy::named(&row.policy) == Policy::Cleanness && task.top_up.is_none(),
+            to_threshold: Policy::named(&row.policy) == Policy::Cleanness && task.top_up.is_none() && !task.planned,
             render: report,
         };
+        write_bytes(&folder.join(PLAN), json(&render.plan())?.as_bytes())?;
         write_bytes(&folder.join(REPORT), &serde_json::to_vec_pretty(&final_report).unwrap_or_default())?;
-        if task.number.is_none() {
-            self.checkpoint(render, d, &course, folder)?;
-            self.forget_old_films(row.id)?;
-        } else {
-            remove_working_state(folder);
-        }
+        self.checkpoint(render, d, &course, folder)?;
+        self.forget_old_films(row.id)?;
         Ok(End::Delivered(Box::new(final_report), files))
     }
 
@@ -377,18 +394,5 @@ impl Workshop {
             remove_working_state(&self.0.store.final_folder(r.id));
         }
         Ok(())
-    }
-}
-
-/// `eyepiece-desk_desk-close_0007`: letters and digits only, so that it is a good file name everywhere.
-fn file_base(shot: &str, camera: &str, id: i64, task: &Task) -> String {
-    let slug = |s: &str| {
-        let words: Vec<String> =
-            s.split(|c: char| !c.is_alphanumeric()).filter(|w| !w.is_empty()).map(str::to_lowercase).collect();
-        words.join("-")
-    };
-    match task.number {
-        Some(n) => format!("{}_{n:0width$}", slug(shot), width = task.padding as usize),
-        None => format!("{}_{}_{id:04}", slug(shot), slug(camera)),
     }
 }
