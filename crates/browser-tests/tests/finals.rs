@@ -1,7 +1,6 @@
 //! From a pilot by way of a fit to a delivered frame, topped up, in a real browser.
 
 use browser_tests::Page;
-use serde_json::json;
 use workshop::DemoSize;
 
 /// A press on a dialog that still grows can miss.
