@@ -81,15 +81,26 @@ fn adaptive(subjects: &[Subject]) {
     for s in subjects {
         let small = s.tuning.clone().with(K::FrameWidth, MIDDLE.0).with(K::FrameHeight, MIDDLE.1);
         // Noise of about that many samples.
-        let threshold = rendered(s, &fixed(&small, 32)).report().grain;
+        let threshold = rendered(s, &fixed(&small, 256)).report().grain;
         let t = small.clone().with(K::SamplingThreshold, threshold).with(K::SamplingMost, 1024);
         let ours = over_seeds(s, &t, SEEDS);
         let at = |e: &Seeds| [e.errors[0], e.errors[e.errors.len() / 100]];
         let goals = at(&ours);
         let mut needs = [f64::NAN; 2];
         let (mut before, mut uniform): (Option<Seeds>, _) = (None, 0.0);
-        for n in [32u32, 64, 128, 256, 512, 1024] {
+        for n in [128u32, 256, 512, 1024] {
             let now = over_seeds(s, &fixed(&small, n), SEEDS);
+            let mean = now.errors.iter().map(|x| x * x).sum::<f64>() / now.errors.len() as f64;
+            println!(
+                "  {n}: worst {:.4} 99% {:.4} 95% {:.4} median {:.4} rms {:.4} ideal {:.2} {:.2}",
+                now.errors[0],
+                now.errors[now.errors.len() / 100],
+                now.errors[now.errors.len() / 20],
+                now.errors[now.errors.len() / 2],
+                mean.sqrt(),
+                mean / now.errors[0].powi(2),
+                mean / now.errors[now.errors.len() / 100].powi(2)
+            );
             uniform = now.seconds / now.samples;
             for (k, need) in needs.iter_mut().enumerate() {
                 let (e, goal) = (at(&now)[k], goals[k]);
@@ -171,9 +182,9 @@ fn step_prices(subjects: &[Subject]) {
         let (report, counts) = (render.report(), counts(&render));
         let d = describe(s, &t);
         let machine = Machine::default();
-        let test = Measured { description: &d, counts: &counts, report: &report };
+        let test = Measured { description: &d, counts: &counts, report: &report, pilot: None };
         let whole = advice::forecast(test, &t, None, &machine).expect("a forecast").sampling;
-        for p in prices(test, None, &t, &machine) {
+        for p in prices(test, &t, &machine) {
             let next = t.changed(&[(p.knob.to_string(), serde_json::json!(p.step))].into()).expect("a step");
             // Rays of each kind times what they cost: clocks are too coarse for a few percent.
             let then = rendered(s, &next).report();
@@ -193,7 +204,7 @@ fn follow_advice(subjects: &[Subject]) {
         let render = rendered(s, &t);
         let (report, counts) = (render.report(), counts(&render));
         let d = describe(s, &t);
-        let test = Measured { description: &d, counts: &counts, report: &report };
+        let test = Measured { description: &d, counts: &counts, report: &report, pilot: None };
         let (mut next, mut foretold, mut titles) = (t.clone(), 1.0, Vec::new());
         // A second pilot goes on where the first one ended.
         for _ in 0..2 {
@@ -218,7 +229,7 @@ fn follow_advice(subjects: &[Subject]) {
                 let one_by_one = pilot.trials.iter().map(told).collect::<Vec<_>>().join("; ");
                 println!("    time × variance: {one_by_one}; together {:?}", pilot.together);
             }
-            let rows = advise(test, Some(&pilot), &next, &Machine::default());
+            let rows = advise(Measured { pilot: Some(&pilot), ..test }, &next, &Machine::default());
             // Of several lines on splits the best one; adaptive sampling is compared by itself.
             let splits = |a: &&Advice| a.key == "splits" || a.key.starts_with("source");
             let best = rows.iter().filter(splits).min_by(|a, b| a.effect.equal.total_cmp(&b.effect.equal));
@@ -271,7 +282,10 @@ fn main() {
     }
     if want("adaptive") {
         // Against long renders: the demo's scenes alone.
-        adaptive(&subjects[..3]);
+        let only = std::env::var("SCENE").unwrap_or_default();
+        let mut chosen: Vec<_> = demo_subjects();
+        chosen.retain(|s| s.name.contains(&only));
+        adaptive(&chosen);
     }
     if want("bias") {
         bias(&subjects[..3]);

@@ -41,7 +41,7 @@ fn measure(s: &Subject, t: &Tuning, seconds: f64) -> Row {
     while pilot.step(&mut render, &never) {}
     let (saved, report) = (render.save(), render.report());
     let machine = Machine::default();
-    let test = Measured { description: &d, counts: &saved.counts, report: &report };
+    let test = Measured { description: &d, counts: &saved.counts, report: &report, pilot: None };
     let f = forecast(test, t, None, &machine).expect("a forecast");
     let mut last = Render::go_on(s.stage.clone(), d.clone(), pool, &saved).expect("a final");
     while last.step(&never) {}

@@ -55,10 +55,10 @@ pub struct Advice {
 }
 
 /// Advice on a shot at `tuning` from a test, what pays most first. Without a pilot nothing is known of splits and roulette.
-pub fn advise(test: Measured, pilot: Option<&Pilot>, tuning: &Tuning, machine: &Machine) -> Vec<Advice> {
+pub fn advise(test: Measured, tuning: &Tuning, machine: &Machine) -> Vec<Advice> {
     let report = test.report;
     let mut rows = Vec::new();
-    if let Some(pilot) = pilot {
+    if let Some(pilot) = test.pilot {
         rows.extend(split_rows(pilot, tuning));
         rows.extend(roulette_row(pilot, tuning));
     }

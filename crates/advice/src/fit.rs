@@ -5,7 +5,7 @@
 
 use crate::forecast::forecast_turned;
 use crate::prices::id;
-use crate::{Advice, Effect, Forecast, Machine, Measured, Pilot, advise};
+use crate::{Advice, Effect, Forecast, Machine, Measured, advise};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use tracer::ladder;
@@ -18,6 +18,9 @@ const AIM: f64 = 0.96;
 const THRESHOLDS: (f64, f64) = (0.0005, 0.5);
 /// Most samples a pixel that are proposed.
 const MOST: u32 = 16_384;
+/// Key of the row that makes the frame smaller, and the smallest one in percent of its sides.
+const SIZE: &str = "frame.size";
+const SMALLEST: u32 = 20;
 /// Points of the curve.
 const POINTS: usize = 25;
 
@@ -90,6 +93,10 @@ pub struct Wanted {
     #[serde(default)]
     #[ts(type = "string[]", optional)]
     pub without: Vec<String>,
+    /// The frame may become smaller where its own threshold is out of reach.
+    #[serde(default)]
+    #[ts(type = "boolean", optional)]
+    pub smaller: bool,
 }
 
 /// A test, what turns it, and the machine.
@@ -142,19 +149,25 @@ fn threshold_for(bench: &Bench, t: &Tuning, rows: &[&Advice], seconds: f64) -> O
     Some(high.exp().max(THRESHOLDS.0))
 }
 
-/// Fits a tuning to `seconds`, or to `threshold` where that is given; `without` names rows that are not taken.
-pub fn fit(
-    test: Measured,
-    trials: Option<&Pilot>,
-    tuning: &Tuning,
-    machine: &Machine,
-    seconds: f64,
-    threshold: Option<f64>,
-    without: &[String],
-) -> Option<Fit> {
+/// The frame in the same shape by a share of its sides.
+fn sized(t: &Tuning, share: f64) -> Tuning {
+    let side = |k: K| (t.whole(k) as f64 * share).round().max(1.0) as u32;
+    t.clone().with(K::FrameWidth, side(K::FrameWidth)).with(K::FrameHeight, side(K::FrameHeight))
+}
+
+/// The largest frame that reaches the threshold of `t` within `seconds`, in steps of a hundredth; none below [`SMALLEST`].
+fn size_for(bench: &Bench, t: &Tuning, rows: &[&Advice], seconds: f64) -> Option<Tuning> {
+    let fits =
+        |percent: &u32| bench.forecast(&sized(t, 0.01 * *percent as f64), rows).is_some_and(|f| f.seconds <= seconds);
+    (SMALLEST..100).rev().find(fits).map(|percent| sized(t, 0.01 * percent as f64))
+}
+
+/// Fits a tuning to `seconds`, or to the threshold that is wanted.
+pub fn fit(test: Measured, tuning: &Tuning, machine: &Machine, seconds: f64, wanted: &Wanted) -> Option<Fit> {
+    let (threshold, without) = (wanted.threshold, &wanted.without);
     let bench = Bench { test, machine };
     let now = bench.forecast(tuning, &[])?;
-    let mut free: Vec<Advice> = advise(test, trials, tuning, machine);
+    let mut free: Vec<Advice> = advise(test, tuning, machine);
     free.retain(|a| a.key == "splits" || a.key == id(K::DepthTotal) || a.key == "adaptive");
     let taken: Vec<&Advice> = free.iter().filter(|a| !without.contains(&a.key)).collect();
     let mut base = tuning.clone();
@@ -164,12 +177,18 @@ pub fn fit(
     let own = tuning.real(K::SamplingThreshold);
     let refused = |k: K| without.iter().any(|w| w == id(k));
     // As many samples as are ever needed, then as few as do nearly as well.
-    let open = if refused(K::SamplingMost) { base.clone() } else { base.clone().with(K::SamplingMost, MOST) };
-    let reached = match threshold {
+    let mut open = if refused(K::SamplingMost) { base.clone() } else { base.clone().with(K::SamplingMost, MOST) };
+    let mut reached = match threshold {
         Some(t) => Some(t),
         None if refused(K::SamplingThreshold) => Some(own),
         None => threshold_for(&bench, &open, &taken, AIM * seconds),
     };
+    let far = threshold.is_none() && reached.is_none_or(|t| rounded(t) > 1.02 * own);
+    let small = if wanted.smaller && far { size_for(&bench, &open, &taken, AIM * seconds) } else { None };
+    let refused_size = without.iter().any(|w| w == SIZE);
+    if let Some(small) = small.as_ref().filter(|_| !refused_size) {
+        (open, reached) = (small.clone(), Some(own));
+    }
     let aim = reached.map_or(THRESHOLDS.1, rounded);
     let mut then = open.with(K::SamplingThreshold, aim);
     if !refused(K::SamplingMost) {
@@ -239,6 +258,24 @@ pub fn fit(
         "as many as nearly all blocks need for that",
     )?;
 
+    if let Some(small) = &small {
+        let size = |t: &Tuning| (t.whole(K::FrameWidth), t.whole(K::FrameHeight));
+        let ((w, h), (sw, sh)) = (size(tuning), size(small));
+        let bare = bench.forecast(&then.clone().with(K::FrameWidth, w).with(K::FrameHeight, h), &taken)?;
+        let full = bench.forecast(&then.clone().with(K::FrameWidth, sw).with(K::FrameHeight, sh), &taken)?;
+        let mut changes = one(K::FrameWidth, sw);
+        changes.extend(one(K::FrameHeight, sh));
+        rows.push(FitRow {
+            key: SIZE.into(),
+            title: format!("size {w} × {h} → {sw} × {sh} px"),
+            why: format!("the largest that reaches {:.2} % in the minutes", 100.0 * own),
+            changes,
+            taken: !refused_size,
+            seconds: full.seconds - bare.seconds,
+            grain: full.grain - bare.grain,
+            loss: None,
+        });
+    }
     let fits = last.seconds <= seconds;
     let mut changes = BTreeMap::new();
     for r in rows.iter().filter(|r| r.taken) {
@@ -274,21 +311,15 @@ fn ways_out(bench: &Bench, then: &Tuning, rows: &[&Advice], own: f64, seconds: f
         let title = format!("{} more for a threshold of {:.2} %", spoken(f.seconds - seconds), 100.0 * own);
         out.push(WayOut { title, seconds: f.seconds, changes: one(K::SamplingThreshold, own) });
     }
-    let (w, h) = (fine.whole(K::FrameWidth) as f64, fine.whole(K::FrameHeight) as f64);
-    for share in [0.85, 0.7, 0.5, 0.35] {
-        let (w, h) = ((w * share).round() as u32, (h * share).round() as u32);
-        let Ok(small) =
-            fine.changed(&[(id(K::FrameWidth).into(), w.into()), (id(K::FrameHeight).into(), h.into())].into())
-        else {
-            continue;
-        };
-        let Some(f) = bench.forecast(&small, rows).filter(|f| f.seconds <= seconds) else { continue };
+    if let Some(small) = size_for(bench, &fine, rows, seconds)
+        && let Some(f) = bench.forecast(&small, rows)
+    {
+        let (w, h) = (small.whole(K::FrameWidth), small.whole(K::FrameHeight));
         let title = format!("{w} × {h} px instead, at {:.2} %", 100.0 * own);
         let mut changes = one(K::FrameWidth, w);
         changes.extend(one(K::FrameHeight, h));
         changes.extend(one(K::SamplingThreshold, own));
         out.push(WayOut { title, seconds: f.seconds, changes });
-        break;
     }
     if fine.name(K::CleanupDenoise) == "none"
         && let Some(f) = bench.forecast(&fine.clone().with(K::CleanupDenoise, "quick"), rows)

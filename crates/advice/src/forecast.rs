@@ -5,7 +5,10 @@
 //! falls more slowly than the square root of the count, and how forecasts of this machine have held.
 //! A region stands for the rest of the frame as if it had been drawn at random, which it is not: a pilot is better.
 
+use crate::Pilot;
+use crate::costs::split_of;
 use crate::outlook::outlook;
+use crate::prices::{id, split_knob};
 use picture::{Region, footprint};
 use serde::{Deserialize, Serialize};
 use tracer::{
@@ -91,12 +94,13 @@ pub fn channels(t: &Tuning, kind: &str) -> f64 {
     16.0 + parts + mattes
 }
 
-/// A test on which a forecast rests.
+/// A test on which a forecast rests, and trials of its splits and roulette where there were some.
 #[derive(Debug, Clone, Copy)]
 pub struct Measured<'a> {
     pub description: &'a Description,
     pub counts: &'a SavedCounts,
     pub report: &'a RenderReport,
+    pub pilot: Option<&'a Pilot>,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, TS)]
@@ -259,7 +263,9 @@ pub(crate) fn forecast_turned(
         .map(|r| footprint(r, d.frame(), d.film_frame()));
     let film = |t: &Tuning, pixels: f64| pixels * t.real(K::FrameOversize).powi(2);
     let seen_frame = d.frame().0 as f64 * d.frame().1 as f64;
-    let o = outlook(d, test.counts, tuning, wanted, film(&d.tuning, seen_frame), turned.1)?;
+    let split = split_effect(test, tuning, known);
+    let (time, variance) = (turned.0 * split.time, turned.1 * split.variance);
+    let o = outlook(d, test.counts, tuning, wanted, film(&d.tuning, seen_frame), variance)?;
     if test.report.seconds <= 0.0 {
         return None;
     }
@@ -274,7 +280,7 @@ pub(crate) fn forecast_turned(
         * rounds(0.65 * o.samples_per_pixel, tuning)
         / rounds(o.longest as f64, &d.tuning);
     let shorter = depth_time(report, &d.tuning, tuning);
-    let sampling = o.load * turned.0 * film_pixels / workers * shorter.unwrap_or(1.0) + judging;
+    let sampling = o.load * time * film_pixels / workers * shorter.unwrap_or(1.0) + judging;
     let same_frame = frame == d.frame() && tuning.real(K::FrameOversize) == d.tuning.real(K::FrameOversize);
     let seen = match wanted {
         Some(_) => 1.0,
@@ -289,7 +295,7 @@ pub(crate) fn forecast_turned(
     let scale = if same_frame { 0.0 } else { 0.1 };
     // A region was not drawn at random, though it is counted as if it had been.
     let scatter = if basis == Seen::Region { 2.0 * o.scatter } else { o.scatter };
-    let spread = machine.trust.spread.hypot(scatter).hypot(scale);
+    let spread = machine.trust.spread.hypot(scatter).hypot(scale).hypot(split.unsure);
     // Times are factors off: half as long is as far as twice as long.
     let below = spread.hypot(1.0 / o.least.max(1e-3) - 1.0);
     let above = spread.hypot(o.most - 1.0);
@@ -313,6 +319,7 @@ pub(crate) fn forecast_turned(
         clean_up
             || COMPUTED.iter().any(|k| tuning::KNOBS[*k as usize].id == id)
             || (id == DEPTH && shorter.is_some())
+            || split.knobs.contains(&id)
             || known.contains(&id)
     };
     Some(Forecast {
@@ -326,7 +333,7 @@ pub(crate) fn forecast_turned(
         settled: o.settled,
         seen,
         basis,
-        measured: same_frame && basis == Seen::All,
+        measured: same_frame && basis == Seen::All && split.knobs.is_empty(),
         memory: (report.bytes_per_pixel as f64 + PLATE_BYTES) * film_pixels,
         files: machine.file_sizes(tuning, frame_pixels),
         history: machine.trust.finals,
@@ -340,6 +347,45 @@ pub(crate) fn forecast_turned(
             .map(str::to_string)
             .collect(),
     })
+}
+
+/// What other numbers of rays at the first hit do to the time of a camera sample and to its variance.
+struct SplitEffect {
+    time: f64,
+    variance: f64,
+    /// Half of the 95 % interval of the variance, relative.
+    unsure: f64,
+    knobs: Vec<&'static str>,
+}
+
+/// Time goes with the rays, whose share was measured. Of the variance trials tell how much lies within a camera sample; where
+/// there were none, half of what the noise ledger charges to these parts, give or take as much.
+fn split_effect(test: Measured, tuning: &Tuning, known: &[&str]) -> SplitEffect {
+    /// Of a change of the variance that trials foretell.
+    const TRIED: f64 = 0.3;
+    let mut out = SplitEffect { time: 1.0, variance: 1.0, unsure: 0.0, knobs: Vec::new() };
+    let Some(noise) = &test.report.noise else { return out };
+    for row in &test.report.ledgers.splits {
+        let knob = split_knob(row.kind);
+        let to = tuning.whole(knob);
+        if to == row.split || known.contains(&id(knob)) {
+            continue;
+        }
+        let (from, then) = (row.split as f64, to as f64);
+        out.time += row.time * (then / from - 1.0);
+        let share: f64 = noise.parts.iter().filter(|p| split_of(&p.name) == Some(row.kind)).map(|p| p.share).sum();
+        let (change, unsure) = match test.pilot.and_then(|p| p.variance_at(row.kind, row.split, to)) {
+            Some(v) => (v - 1.0, TRIED * (v - 1.0).abs()),
+            None => {
+                let half = 0.5 * share.clamp(0.0, 1.0) * (from / then - 1.0);
+                (half, half.abs())
+            }
+        };
+        out.variance *= 1.0 + change;
+        out.unsure = out.unsure.hypot(unsure / (1.0 + change));
+        out.knobs.push(id(knob));
+    }
+    out
 }
 
 /// Bytes a pixel that the delivery takes beside the film: both halves, guides and the split light.

@@ -4,7 +4,7 @@
 //! Counts and thresholds come from the forecast with the step taken. Depths come from the depth ledger: the time of the
 //! deepest bounce, and its light. Splits come from the time that their rays take; what they buy is known after a pilot. A knob without a price has none that can be computed without rendering.
 
-use crate::{Machine, Measured, Pilot, forecast};
+use crate::{Machine, Measured, forecast};
 use picture::noise::Loss;
 use serde::Serialize;
 use tracer::{DepthKind, SplitKind};
@@ -73,7 +73,7 @@ fn round(x: f64) -> f64 {
 }
 
 /// Prices of the knobs of a final at `tuning` as far as the test tells them.
-pub fn prices(test: Measured, pilot: Option<&Pilot>, tuning: &Tuning, machine: &Machine) -> Vec<Price> {
+pub fn prices(test: Measured, tuning: &Tuning, machine: &Machine) -> Vec<Price> {
     let Some(now) = forecast(test, tuning, None, machine) else { return Vec::new() };
     let mut out = Vec::new();
     let mut stepped = |knob: K, step: Value| {
@@ -122,7 +122,7 @@ pub fn prices(test: Measured, pilot: Option<&Pilot>, tuning: &Tuning, machine: &
         }
     }
     for row in report.ledgers.splits.iter().filter(|r| r.split > 1 && r.split == tuning.whole(split_knob(r.kind))) {
-        let grows = pilot.and_then(|p| p.variance_at(row.kind, row.split, row.split - 1));
+        let grows = test.pilot.and_then(|p| p.variance_at(row.kind, row.split, row.split - 1));
         out.push(Price {
             knob: id(split_knob(row.kind)),
             step: Value::Whole(row.split - 1),

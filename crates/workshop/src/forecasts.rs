@@ -3,7 +3,7 @@
 use crate::finals::Task;
 use crate::saved::load_counts;
 use crate::{FitView, ForecastView, Workshop, lock, parse};
-use advice::{Brief, FILES, Forecast, Machine, Measured, Trust, Wanted, fit, forecast};
+use advice::{Brief, FILES, Forecast, Machine, Measured, Pilot, Trust, Wanted, fit, forecast};
 use fault::{Code, Fault};
 use picture::Region;
 use picture::denoise::Method;
@@ -147,7 +147,8 @@ impl Workshop {
             }
             let report: RenderReport = parse(report, "report")?;
             let Some(counts) = self.counts(p.id, report.samples) else { continue };
-            out.push(Tested { proof: p.id, number: p.number, description, counts, report });
+            let pilot = self.pilot_for(shot, &description)?;
+            out.push(Tested { proof: p.id, number: p.number, description, counts, report, pilot });
         }
         Ok(out)
     }
@@ -188,11 +189,11 @@ impl Workshop {
             Some(proof) => Some(self.clean_enough(proof)?),
             None => wanted.threshold,
         };
+        let wanted = Wanted { threshold, ..wanted.clone() };
         let tests = self.tests(shot, &row.camera)?;
         let Some((_, i)) = self.best_among(&tests, &tuning, None) else { return Ok(None) };
         let t = &tests[i];
-        let trials = self.pilot_for(shot, &t.description)?;
-        let fit = fit(t.measured(), trials.as_ref(), &tuning, &self.machine(), seconds, threshold, &wanted.without);
+        let fit = fit(t.measured(), &tuning, &self.machine(), seconds, &wanted);
         Ok(fit.map(|fit| FitView { fit, proof: t.proof, proof_number: t.number }))
     }
 
@@ -218,10 +219,16 @@ struct Tested {
     description: Description,
     counts: Arc<SavedCounts>,
     report: RenderReport,
+    pilot: Option<Pilot>,
 }
 
 impl Tested {
     fn measured(&self) -> Measured<'_> {
-        Measured { description: &self.description, counts: &self.counts, report: &self.report }
+        Measured {
+            description: &self.description,
+            counts: &self.counts,
+            report: &self.report,
+            pilot: self.pilot.as_ref(),
+        }
     }
 }

@@ -77,7 +77,7 @@ impl Workshop {
     pub(crate) fn what_if(&self, proof: i64, threshold: f64) -> Result<Option<WhatIf>, Fault> {
         let Some(p) = self.ended(self.0.store.proof(proof)?)? else { return Ok(None) };
         let Some(counts) = self.counts(proof, p.report.samples) else { return Ok(None) };
-        let test = Measured { description: &p.description, counts: &counts, report: &p.report };
+        let test = Measured { description: &p.description, counts: &counts, report: &p.report, pilot: None };
         let at = |t: &Tuning| -> Result<Tuning, Fault> {
             // The threshold in question is the one that tests stop at.
             let effort = t.real(K::SamplingEffort).sqrt();
@@ -104,9 +104,9 @@ impl Workshop {
         let Some((forecast, proof, proof_number)) = self.best_forecast(shot, &tuning)? else { return Ok(None) };
         let p = self.ended_proof(proof)?;
         let Some(counts) = self.counts(proof, p.report.samples) else { return Ok(None) };
-        let test = Measured { description: &p.description, counts: &counts, report: &p.report };
         let pilot = self.pilot_for(shot, &p.description)?;
-        let prices = prices(test, pilot.as_ref(), &tuning, &self.machine());
+        let test = Measured { description: &p.description, counts: &counts, report: &p.report, pilot: pilot.as_ref() };
+        let prices = prices(test, &tuning, &self.machine());
         Ok(Some(PricesView { proof, proof_number, stale: forecast.needs_test, prices }))
     }
 
@@ -118,8 +118,8 @@ impl Workshop {
         let tests = self.ended_tests(shot)?;
         let pilot = self.pilot_for(shot, &p.description)?;
         let tuning = self.tuning(shot)?;
-        let test = Measured { description: &p.description, counts: &counts, report: &p.report };
-        let advised = advise(test, pilot.as_ref(), &tuning, &self.machine());
+        let test = Measured { description: &p.description, counts: &counts, report: &p.report, pilot: pilot.as_ref() };
+        let advised = advise(test, &tuning, &self.machine());
         let log = self.0.store.advice(shot)?;
         let mut lines = Vec::new();
         for row in log.iter().filter(|r| r.state == "applied" || r.state == "tried") {

@@ -467,7 +467,11 @@ proof?: number,
 /**
  * Rows that are not to be taken, by key.
  */
-without?: string[], };
+without?: string[], 
+/**
+ * The frame may become smaller where its own threshold is out of reach.
+ */
+smaller?: boolean, };
 
 export type Decision = { 
 /**

@@ -47,11 +47,13 @@ export function FitDialog({ shot, proofs, set, pilot, close }: Props) {
   const measured = proofs.filter((p) => p.state === "done" && p.kind === "test" && p.report);
   const [proof, setProof] = useState<number | null>(measured[0]?.id ?? null);
   const [without, setWithout] = useState<string[]>([]);
+  const [smaller, setSmaller] = useState(false);
   const wanted: Wanted = {
     ...(mode === "minutes" ? { seconds: minutes * 60 } : {}),
     ...(mode === "threshold" ? { threshold: threshold / 100 } : {}),
     ...(mode === "proof" && proof !== null ? { proof } : {}),
     without,
+    ...(mode === "minutes" ? { smaller } : {}),
   };
   const view = useFit(shot.id, shot.revision, wanted);
   const fit = view.data?.fit;
@@ -120,6 +122,11 @@ export function FitDialog({ shot, proofs, set, pilot, close }: Props) {
               label: `proof ${p.number}${p.name ? ` ${p.name}` : ""}, grain ${percent(p.report!.grain, 2)}`,
             }))}
           />
+        )}
+        {mode === "minutes" && (
+          <Checkbox checked={smaller} onChange={(e) => setSmaller(e.target.checked)}>
+            the frame may become smaller
+          </Checkbox>
         )}
         <span className="grow" />
         {view.data && <span className="second">from proof {view.data.proof_number}</span>}
