@@ -7,14 +7,18 @@ mod subjects;
 
 use advice::{Advice, Machine, Measured, Pilot, advise, pilot_tuning, prices, time_ratio, trials};
 use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
 use subjects::{Subject, demo_subjects, describe, fixed, median, open_subjects, rendered};
-use tracer::{Render, SavedCounts};
+use tracer::{Render, SavedCounts, Scope, cores, own_pool};
 use tuning::{K, Tuning};
 
 /// Stopping is measured over many long renders: a smaller frame.
 const SMALL: (u32, u32) = (72, 48);
-/// Adaptive against uniform sampling: blocks enough that there are worse and better ones.
-const MIDDLE: (u32, u32) = (144, 96);
+/// Adaptive against uniform sampling: frames as they are delivered, since blocks of small ones hold a bit of everything; of
+/// their superblocks so many.
+const LARGE: (u32, u32) = (720, 450);
+const SQUARES: usize = 14;
 
 /// Time with parts kept against time without, in turn.
 fn cost(subjects: &[Subject]) {
@@ -38,76 +42,87 @@ fn cost(subjects: &[Subject]) {
 /// Renders of several seeds and the error of each block of one of them, worst first: the spread over the seeds, on the display.
 struct Seeds {
     errors: Vec<f64>,
-    seconds: f64,
+    /// Processor seconds of a sample, and samples a pixel.
+    each: f64,
     samples: f64,
+}
+
+impl Seeds {
+    /// The worst block, and the one that one in a hundred exceeds.
+    fn worst(&self) -> [f64; 2] {
+        [self.errors[0], self.errors[self.errors.len() / 100]]
+    }
+}
+
+/// Superblocks all over a large frame.
+fn scattered(s: &Subject, tuning: &Tuning) -> Render {
+    let pool = Arc::new(own_pool(cores()).expect("threads"));
+    let mut render = Render::new(s.stage.clone(), describe(s, tuning), pool, false).expect("a render");
+    let all = render.squares().len();
+    // The golden ratio's multiples are spread evenly.
+    let chosen = (0..SQUARES).map(|i| (((i as f64 + 0.5) * 0.618_033_988_749_895).fract() * all as f64) as usize);
+    render.only(Scope::Squares(chosen.collect()));
+    while render.step(&AtomicBool::new(false)) {}
+    render
 }
 
 fn over_seeds(s: &Subject, tuning: &Tuning, seeds: u32) -> Seeds {
     let view = describe(s, tuning).view();
-    let (columns, pixels) = (MIDDLE.0.div_ceil(8) as usize, (MIDDLE.0 * MIDDLE.1) as usize);
+    let (columns, pixels) = (LARGE.0.div_ceil(8) as usize, (LARGE.0 * LARGE.1) as usize);
     let mut sums = vec![[[0.0f64; 2]; 3]; pixels];
-    let (mut seconds, mut samples) = (0.0, 0.0);
+    let mut seen = vec![false; pixels];
+    let (mut each, mut samples) = (0.0, 0.0);
     for seed in 0..seeds {
-        let render = rendered(s, &tuning.clone().with(K::SamplingSeed, 100 + seed));
-        let report = render.report();
-        seconds += report.processor_seconds / seeds as f64;
-        samples += report.samples_per_pixel / seeds as f64;
-        for (sum, colour) in sums.iter_mut().zip(render.plate().mean()) {
+        let render = scattered(s, &tuning.clone().with(K::SamplingSeed, 100 + seed));
+        let (report, plate) = (render.report(), render.plate());
+        each += report.processor_seconds / report.samples as f64 / seeds as f64;
+        seen.iter_mut().zip(&plate.samples).for_each(|(seen, n)| *seen = *n > 0);
+        samples += report.samples as f64 / seen.iter().filter(|s| **s).count() as f64 / seeds as f64;
+        for ((sum, colour), _) in sums.iter_mut().zip(plate.mean()).zip(&seen).filter(|(_, seen)| **seen) {
             for (sum, v) in sum.iter_mut().zip(view.display(colour)) {
                 *sum = [sum[0] + v as f64, sum[1] + (v as f64).powi(2)];
             }
         }
     }
-    let mut blocks = vec![([0.0f64; 3], 0.0f64); columns * MIDDLE.1.div_ceil(8) as usize];
-    for (i, sum) in sums.iter().enumerate() {
-        let block = &mut blocks[i / MIDDLE.0 as usize / 8 * columns + i % MIDDLE.0 as usize / 8];
+    let mut blocks = vec![([0.0f64; 3], 0.0f64); columns * LARGE.1.div_ceil(8) as usize];
+    for (i, sum) in sums.iter().enumerate().filter(|(i, _)| seen[*i]) {
+        let block = &mut blocks[i / LARGE.0 as usize / 8 * columns + i % LARGE.0 as usize / 8];
         for (c, [sum, squares]) in sum.iter().enumerate() {
             block.0[c] += (squares - sum * sum / seeds as f64) / (seeds - 1) as f64;
         }
         block.1 += 1.0;
     }
-    let mut errors: Vec<f64> = blocks.iter().map(|(v, n)| (v.iter().copied().fold(0.0, f64::max) / n).sqrt()).collect();
+    let seen = blocks.iter().filter(|(_, n)| *n > 0.0);
+    let mut errors: Vec<f64> = seen.map(|(v, n)| (v.iter().copied().fold(0.0, f64::max) / n).sqrt()).collect();
     errors.sort_by(|a, b| b.total_cmp(a));
-    Seeds { errors, seconds, samples }
+    Seeds { errors, each, samples }
 }
 
 /// Adaptive against uniform sampling: time at an equal worst block (and at an equal block that one in a hundred exceeds).
 fn adaptive(subjects: &[Subject]) {
     const SEEDS: u32 = 5;
     println!(
-        "\nadaptive against uniform sampling, {}×{}, {SEEDS} seeds: uniform samples with as good a worst block (99 %), share of the time",
-        MIDDLE.0, MIDDLE.1
+        "\nadaptive against uniform sampling, {SQUARES} superblocks of {}×{}, {SEEDS} seeds: uniform samples with as good a worst block (99 %), share of the time",
+        LARGE.0, LARGE.1
     );
     for s in subjects {
-        let small = s.tuning.clone().with(K::FrameWidth, MIDDLE.0).with(K::FrameHeight, MIDDLE.1);
+        let large = s.tuning.clone().with(K::FrameWidth, LARGE.0).with(K::FrameHeight, LARGE.1);
         // Noise of about that many samples.
-        let threshold = rendered(s, &fixed(&small, 256)).report().grain;
-        let t = small.clone().with(K::SamplingThreshold, threshold).with(K::SamplingMost, 1024);
-        let ours = over_seeds(s, &t, SEEDS);
-        let at = |e: &Seeds| [e.errors[0], e.errors[e.errors.len() / 100]];
-        let goals = at(&ours);
+        let threshold = scattered(s, &fixed(&large, 64)).report().grain;
+        let ours =
+            over_seeds(s, &large.clone().with(K::SamplingThreshold, threshold).with(K::SamplingMost, 2048), SEEDS);
+        let goals = ours.worst();
         let mut needs = [f64::NAN; 2];
-        let (mut before, mut uniform): (Option<Seeds>, _) = (None, 0.0);
-        for n in [128u32, 256, 512, 1024] {
-            let now = over_seeds(s, &fixed(&small, n), SEEDS);
-            let mean = now.errors.iter().map(|x| x * x).sum::<f64>() / now.errors.len() as f64;
-            println!(
-                "  {n}: worst {:.4} 99% {:.4} 95% {:.4} median {:.4} rms {:.4} ideal {:.2} {:.2}",
-                now.errors[0],
-                now.errors[now.errors.len() / 100],
-                now.errors[now.errors.len() / 20],
-                now.errors[now.errors.len() / 2],
-                mean.sqrt(),
-                mean / now.errors[0].powi(2),
-                mean / now.errors[now.errors.len() / 100].powi(2)
-            );
-            uniform = now.seconds / now.samples;
+        let (mut before, mut each): (Option<Seeds>, _) = (None, 0.0);
+        for n in [32u32, 64, 128, 256, 512, 1024] {
+            let now = over_seeds(s, &fixed(&large, n), SEEDS);
+            each = now.each;
             for (k, need) in needs.iter_mut().enumerate() {
-                let (e, goal) = (at(&now)[k], goals[k]);
+                let (e, goal) = (now.worst()[k], goals[k]);
                 if need.is_nan() && e <= goal {
                     // Between two counts on a straight line of logarithms.
                     *need = before.as_ref().map_or(n as f64, |then| {
-                        let x = (at(then)[k] / goal).ln() / (at(then)[k] / e).ln();
+                        let x = (then.worst()[k] / goal).ln() / (then.worst()[k] / e).ln();
                         then.samples * (now.samples / then.samples).powf(x)
                     });
                 }
@@ -117,14 +132,9 @@ fn adaptive(subjects: &[Subject]) {
                 break;
             }
         }
-        let share = |n: f64| 100.0 * ours.seconds / (n * uniform);
-        // What stopping each block exactly when it is as good as the worst would leave.
-        let ideal = before.as_ref().map_or(f64::NAN, |e| {
-            let squares = e.errors.iter().map(|x| x * x).sum::<f64>() / e.errors.len() as f64;
-            100.0 * squares / e.errors[0].powi(2)
-        });
+        let share = |n: f64| 100.0 * ours.samples * ours.each / (n * each);
         println!(
-            "{:<26} threshold {:.2} %, worst block {:.2} %: {:>5.0} spp, uniform {:>5.0} ({:.0}) → {:.0} % ({:.0} %) of the time; of the samples {:.0} %, ideal {:.0} %",
+            "{:<26} threshold {:.2} %, worst block {:.2} %: {:>5.0} spp, uniform {:>5.0} ({:.0}) → {:.0} % ({:.0} %) of the time",
             s.name,
             100.0 * threshold,
             100.0 * goals[0],
@@ -133,8 +143,6 @@ fn adaptive(subjects: &[Subject]) {
             needs[1],
             share(needs[0]),
             share(needs[1]),
-            100.0 * ours.samples / needs[0],
-            ideal,
         );
     }
 }

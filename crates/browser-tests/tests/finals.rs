@@ -57,14 +57,16 @@ async fn from_a_pilot_and_a_fit_to_the_delivered_file() {
     )
     .await;
 
-    // Half floats with mattes, held to the time.
-    for id in ["delivery.mattes"] {
-        page.click(&format!("[data-knob='{id}'] button[role=switch]")).await;
-    }
+    // With mattes, under names of our own: what is no name is refused in the check.
+    page.click("[data-knob='delivery.mattes'] button[role=switch]").await;
     page.until("mattes", &tuning("s.tuning['delivery.mattes'] === true")).await;
     page.press("Start final").await;
     stands(&page).await;
     page.says("the checks", "[data-testid=checks]", "/camera[^]*Front[^]*memory[^]*disk/").await;
+    page.set("File names", "lens_{frame}").await;
+    page.says("a name refused", "[data-testid=check-names]", "/frame. is for numbered series/").await;
+    page.set("File names", "lens_{final:2}").await;
+    page.says("the name", "[data-testid=check-names]", "/lens_0\\d/").await;
     page.click(".ant-modal-footer .ant-btn-primary").await;
     page.until(
         "the delivery",
@@ -95,6 +97,18 @@ async fn from_a_pilot_and_a_fit_to_the_delivered_file() {
         &format!("return {samples}.then(f => f.state === 'delivered' && f.report.render.samples > {before})"),
     )
     .await;
+
+    // Rendered again after its plan, the file is the same, byte for byte, under a name of its own.
+    page.press("Render again").await;
+    let both = format!(
+        "return fetch('/api/finals').then(r => r.json()).then(all => {{ \
+         const [a, b] = [all.find(f => f.id === {id}), all.find(f => f.planned && f.state === 'delivered')]; \
+         const bytes = f => fetch(`/api/finals/${{f.id}}/files/${{f.files.find(x => x.name.endsWith('.exr')).name}}`).then(r => r.arrayBuffer()); \
+         return b ? Promise.all([bytes(a), bytes(b)]).then(([x, y]) => {{ \
+           const [u, v] = [new Uint8Array(x), new Uint8Array(y)]; \
+           return b.files[0].name.startsWith('lens_') && u.length > 1000 && u.length === v.length && u.every((n, i) => n === v[i]) }}) : false }})"
+    );
+    page.until("the same picture", &both).await;
 
     page.stayed_here().await;
     page.client.clone().close().await.unwrap();
