@@ -16,7 +16,8 @@ use subjects::{Subject, demo_subjects, describe, open_subjects, trial_subjects};
 use tracer::{PilotRun, Render, cores, own_pool};
 use tuning::{K, Tuning};
 
-const SIZES: [(u32, u32); 3] = [(160, 100), (224, 140), (320, 200)];
+/// A twentieth of a smaller frame is less than two superblocks.
+const SIZES: [(u32, u32); 3] = [(320, 200), (480, 300), (224, 140)];
 /// Grain to which finals go, in units of what 64 samples a pixel leave; from coarse to fine.
 const STEPS: [f64; 3] = [1.6, 1.0, 0.7];
 
@@ -104,17 +105,17 @@ fn main() {
     let mut rows = Vec::new();
     for (i, s) in subjects.iter().enumerate() {
         let sized = |size: (u32, u32)| s.tuning.clone().with(K::FrameWidth, size.0).with(K::FrameHeight, size.1);
-        let grain = subjects::rendered(s, &subjects::fixed(&sized((88, 55)), 64)).report().grain;
+        let probe = subjects::rendered(s, &subjects::fixed(&sized((88, 55)), 64)).report();
         for (j, size) in SIZES.into_iter().enumerate() {
             for (k, step) in STEPS.into_iter().enumerate() {
                 // The short edition takes another size and threshold with each scene.
                 if quick && (j != i % 2 || k != i % 3) {
                     continue;
                 }
-                let t = sized(size).with(K::SamplingThreshold, (step * grain).clamp(1e-4, 1.0));
+                let t = sized(size).with(K::SamplingThreshold, (step * probe.grain).clamp(1e-4, 1.0));
                 let t = t.with(K::SamplingMost, 1024).with(K::CleanupDenoise, "none");
-                // A twentieth of what it would take if every pixel needed the mean.
-                let expected = 64.0 / (step * step) * (size.0 * size.1) as f64 / 120_000.0;
+                // A twentieth of what it would take if every pixel needed the mean: about the budget that an artist gives.
+                let expected = probe.seconds / (step * step) * (size.0 * size.1) as f64 / (88.0 * 55.0);
                 rows.push(measure(s, &t, (0.05 * expected).max(LEAST)));
             }
         }

@@ -146,6 +146,10 @@ fn hand_out(workshop: &Workshop, f: &FinalView, out: &Path) -> Result<(), Fault>
     for file in &f.files {
         let from = workshop.final_file(f.id, &file.name)?;
         let bytes = std::fs::read(&from).map_err(|e| Fault::io(from.display().to_string(), &e))?;
+        // A frame that was damaged has been rendered again.
+        if bytes.len() as u64 != file.bytes {
+            continue;
+        }
         let (stem, ending) = file.name.rsplit_once('.').unwrap_or((&file.name, ""));
         let free = (1..).map(|i| out.join(if i == 1 { file.name.clone() } else { format!("{stem}-{i}.{ending}") }));
         for to in free {

@@ -110,6 +110,12 @@ fn held_time_is_kept_with_clean_up_and_files() {
     assert!(total <= 6.0 + 2.0 && total > 5.0, "{total} s of 6 s");
     assert!(r["plan"].as_array().unwrap().len() > 1);
     assert_eq!(picture(&out).width, 128);
+    // Its plan gives the same file again, whatever time that takes, and under any name.
+    let plan = files(&out, "json").into_iter().find(|p| p.to_string_lossy().ends_with(".plan.json")).unwrap();
+    fine(folder.path(), &format!("final shot.json --out again --name again_{{final:2}} --plan {}", plan.display()));
+    let again = files(&folder.path().join("again"), "exr");
+    assert!(again[0].ends_with("again_01.exr"), "{again:?}");
+    assert!(std::fs::read(&again[0]).unwrap() == std::fs::read(&files(&out, "exr")[0]).unwrap());
 }
 
 #[test]
@@ -128,5 +134,7 @@ fn a_series_is_numbered_denoised_frame_by_frame_and_skips_what_is_whole() {
     let second = out.join(".mellow-grain/finals/2/lens-cabinet_0002.exr");
     std::fs::write(&second, b"half").unwrap();
     fine(folder.path(), line);
-    assert!(out.join(".mellow-grain/finals/4").exists() && !out.join(".mellow-grain/finals/5").exists());
+    assert!(out.join(".mellow-grain/finals/4/lens-cabinet_0002.exr").exists(), "under its own name");
+    assert!(!out.join(".mellow-grain/finals/5").exists());
+    assert_eq!(files(&out, "exr").len(), 3);
 }

@@ -8,12 +8,10 @@ use crate::rounds::EARLY;
 use std::sync::atomic::AtomicBool;
 
 /// Superblocks that a pilot looks at in any case, and how many more are opened at a time.
-const LEAST: usize = 24;
-const BATCH: usize = 8;
+const LEAST: usize = 8;
+const BATCH: usize = 4;
 /// Share of the time for the first look at many superblocks.
 const FIRST: f64 = 0.35;
-/// Superblocks that go on to their end in any case.
-const DEEP: usize = 6;
 
 pub struct PilotRun {
     /// Superblocks in the order in which they are opened.
@@ -43,9 +41,7 @@ impl PilotRun {
     /// Works for a short while; true while there is more to do.
     pub fn step(&mut self, render: &mut Render, stop: &AtomicBool) -> bool {
         if render.step(stop) {
-            // Superblocks that are cut off tell little of rare light: the first ones may take as long again.
-            let most = if self.deep <= DEEP { 2.0 * self.seconds } else { self.seconds };
-            return self.deep == 0 || render.seconds() < most;
+            return self.deep == 0 || render.seconds() < self.seconds;
         }
         if self.deep == 0 {
             if render.seconds() < FIRST * self.seconds && self.opened < self.order.len() {
@@ -61,8 +57,9 @@ impl PilotRun {
         } else if render.seconds() >= self.seconds || self.deep >= self.opened {
             return false;
         }
-        // One after the other to the end.
-        self.deep = if self.deep == 0 { DEEP } else { self.deep + 2 }.min(self.opened);
+        // Few at a time, each to its end: what is cut off when the time is over tells little of rare light. One more than there
+        // are threads, so that none waits for the last.
+        self.deep = (self.deep + render.threads() + 1).min(self.opened);
         render.only(some(&self.order[..self.deep]));
         true
     }

@@ -84,14 +84,14 @@ fn what_a_region_test_has_rendered_is_not_rendered_again() {
 #[test]
 fn a_pilot_sees_squares_all_over_and_its_samples_count() {
     let stage = stage();
-    // 256 × 160 has 40 superblocks: sixteen of them are not looked at.
+    // 256 × 160 has 40 superblocks: eight of them are looked at in any case.
     let t = tuned(64, 0.02).with(K::FrameWidth, 256).with(K::FrameHeight, 160).with(K::SamplingLeast, 16);
     let mut render = fresh(&stage, &t, None);
     let mut pilot = PilotRun::new(&mut render, 0.01);
     while pilot.step(&mut render, &AtomicBool::new(false)) {}
     let plate = render.plate();
     let seen = plate.samples.iter().filter(|n| **n > 0).count() as f64 / plate.samples.len() as f64;
-    assert!(render.has_gaps() && (0.55..0.65).contains(&seen), "{seen}");
+    assert!(render.has_gaps() && (0.19..0.21).contains(&seen), "{seen}");
     let further = plate.samples.iter().filter(|n| **n > 16).count();
     assert!(further > 0 && further < plate.samples.len() / 2, "some go on to their end");
     let pool = Arc::new(own_pool(2).unwrap());

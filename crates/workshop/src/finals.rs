@@ -245,16 +245,19 @@ impl Workshop {
     /// A final of this description has been delivered, and its files are there as they were written.
     fn is_whole(&self, d: &Description) -> Result<bool, Fault> {
         for row in self.0.store.finals()?.iter().filter(|r| r.state == "delivered") {
-            if parse::<Description>(&row.description, "final")? == *d {
-                let files: Vec<FileView> = parse(&row.files, "files")?;
-                let folder = self.0.store.final_folder(row.id);
-                let there = |f: &FileView| std::fs::metadata(folder.join(&f.name)).is_ok_and(|m| m.len() == f.bytes);
-                if !files.is_empty() && files.iter().all(there) {
-                    return Ok(true);
-                }
+            if parse::<Description>(&row.description, "final")? == *d && self.has_its_files(row)? {
+                return Ok(true);
             }
         }
         Ok(false)
+    }
+
+    /// Its files are there as they were written.
+    fn has_its_files(&self, row: &FinalRow) -> Result<bool, Fault> {
+        let files: Vec<FileView> = parse(&row.files, "files")?;
+        let folder = self.0.store.final_folder(row.id);
+        let there = |f: &FileView| std::fs::metadata(folder.join(&f.name)).is_ok_and(|m| m.len() == f.bytes);
+        Ok(!files.is_empty() && files.iter().all(there))
     }
 
     /// In the order of the queue.

@@ -127,6 +127,11 @@ impl Render {
         (0..self.film.tiles.len()).map(|i| self.film.tile(i).bounds).collect()
     }
 
+    /// Threads that render.
+    pub fn threads(&self) -> usize {
+        self.pool.current_num_threads()
+    }
+
     /// Lets only a part go on; the rest waits with what it has.
     pub fn only(&mut self, scope: Scope) {
         self.scope = scope;

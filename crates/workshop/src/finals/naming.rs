@@ -129,8 +129,16 @@ impl Workshop {
         Ok(())
     }
 
+    /// Names of finals that are on their way or whole; what has lost its files may be rendered again under its name.
     fn taken_names(&self) -> Result<HashSet<String>, Fault> {
-        self.0.store.finals()?.iter().filter(|f| f.state != "cancelled").map(|f| self.base_of(f)).collect()
+        let mut taken = HashSet::new();
+        for f in self.0.store.finals()? {
+            let free = f.state == "cancelled" || f.state == "delivered" && !self.has_its_files(&f)?;
+            if !free {
+                taken.insert(self.base_of(&f)?);
+            }
+        }
+        Ok(taken)
     }
 
     /// A name for a final that is rendered again.
