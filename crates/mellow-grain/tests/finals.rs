@@ -56,14 +56,17 @@ fn picture(out: &Path) -> Loaded {
 #[test]
 fn killed_twenty_times_it_ends_like_an_undisturbed_one() {
     let folder = place();
-    fine(folder.path(), "final shot.json --out calm");
+    // With mattes, whose names stand in the file's header.
+    fine(folder.path(), "final shot.json --out calm --set delivery.mattes=true");
     let undisturbed = report(&folder.path().join("calm"), 1)["render"]["seconds"].as_f64().unwrap();
     // Moments that no two runs share, some of them while a checkpoint is being written.
     let mut state = 0x9e37_79b9u32;
     let mut kills = 0;
     let begun = Instant::now();
     loop {
-        let mut run = command(folder.path(), "final shot.json --out torn --checkpoint 0.1").spawn().unwrap();
+        let mut run = command(folder.path(), "final shot.json --out torn --checkpoint 0.1 --set delivery.mattes=true")
+            .spawn()
+            .unwrap();
         state = state.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
         // Long enough to get somewhere, short enough for twenty of them.
         let wait = Duration::from_secs_f64(0.25 + undisturbed / 8.0 * (state >> 8) as f64 / (1u32 << 24) as f64);
@@ -94,7 +97,7 @@ fn killed_twenty_times_it_ends_like_an_undisturbed_one() {
         assert!(of(&calm) == of(&torn), "the {ending} files differ");
     }
     // Once more: nothing is rendered and nothing is written twice.
-    fine(folder.path(), "final shot.json --out torn");
+    fine(folder.path(), "final shot.json --out torn --set delivery.mattes=true");
     assert_eq!(files(&torn, "exr").len(), 1);
 }
 

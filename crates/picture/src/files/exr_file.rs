@@ -113,10 +113,65 @@ pub fn write_exr(
     let display = IntegerBounds::new((0, 0), (frame.0 as usize, frame.1 as usize));
     let mut image = Image::from_layer(layer);
     image.attributes.display_window = display;
-    image.write().to_buffered(out).map_err(|e| match e {
+    let mut ordered = Ordered { out, head: Some(Vec::new()) };
+    image.write().to_buffered(&mut ordered).map_err(|e| match e {
         Error::Io(e) => Fault::io("EXR", &e),
         other => Fault::internal(other.to_string(), "EXR"),
     })
+}
+
+/// Puts the attributes of a header in the order of their names: the library keeps some of them in none, and equal pictures would
+/// come out as different files.
+struct Ordered<'a, W> {
+    out: &'a mut W,
+    /// What there is of the header, until it is whole.
+    head: Option<Vec<u8>>,
+}
+
+impl<W: IoWrite> Ordered<'_, W> {
+    fn let_go(&mut self) -> std::io::Result<()> {
+        self.head.take().map_or(Ok(()), |head| self.out.write_all(&head))
+    }
+}
+
+impl<W: IoWrite> IoWrite for Ordered<'_, W> {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        let Some(head) = &mut self.head else { return self.out.write(bytes) };
+        head.extend_from_slice(bytes);
+        if let Some((mut attributes, rest)) = header(head) {
+            attributes.sort();
+            let sorted = [&head[..8], &attributes.concat(), &head[rest..]].concat();
+            self.head = Some(sorted);
+            self.let_go()?;
+        }
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        self.out.flush()
+    }
+}
+
+impl<W: IoWrite + Seek> Seek for Ordered<'_, W> {
+    fn seek(&mut self, to: std::io::SeekFrom) -> std::io::Result<u64> {
+        self.let_go()?;
+        self.out.seek(to)
+    }
+}
+
+/// Attributes of a header, each with name, type, length and value, and where the null byte stands that ends it; none before
+/// it is whole. After the OpenEXR file layout: eight bytes of magic number and version come first.
+fn header(bytes: &[u8]) -> Option<(Vec<Vec<u8>>, usize)> {
+    let word = |from: usize| bytes.get(from..)?.iter().position(|b| *b == 0).map(|n| from + n + 1);
+    let (mut at, mut out) = (8, Vec::new());
+    while *bytes.get(at)? != 0 {
+        let length = word(word(at)?)?;
+        let size = u32::from_le_bytes(bytes.get(length..length + 4)?.try_into().ok()?) as usize;
+        let end = length + 4 + size;
+        out.push(bytes.get(at..end)?.to_vec());
+        at = end;
+    }
+    Some((out, at))
 }
 
 fn to_half(x: f32) -> f16 {
@@ -189,4 +244,28 @@ pub fn exr_channels(bytes: &[u8], place: &str) -> std::result::Result<ExrContent
         })
         .collect();
     Ok(((display.0 as u32, display.1 as u32), region, channels))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn equal_pictures_are_equal_files_with_attributes_by_name() {
+        let names = ["delta", "alpha", "echo", "bravo", "charlie", "foxtrot", "golf", "hotel"];
+        let file = || {
+            let mut out = Cursor::new(Vec::new());
+            let channels = vec![Channel::float("R", vec![0.25, 0.5])];
+            let attributes = names.map(|n| (n.to_string(), format!("of {n}"))).to_vec();
+            let form = Form { comment: "c".into(), attributes, ..Form::default() };
+            write_exr(&mut out, (2, 1), Region::whole(2, 1), channels, form).unwrap();
+            out.into_inner()
+        };
+        let first = file();
+        (0..20).for_each(|_| assert!(file() == first));
+        let (attributes, end) = header(&first).unwrap();
+        assert!(attributes.is_sorted() && attributes.len() > names.len() && first[end] == 0);
+        let (_, _, channels) = exr_channels(&first, "test").unwrap();
+        assert!(matches!(&channels[0].samples, Samples::Float(v) if *v == [0.25, 0.5]));
+    }
 }
