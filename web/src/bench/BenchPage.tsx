@@ -441,10 +441,14 @@ function Bench({ shot }: { shot: ShotView }) {
                 tail={
                   <>
                     {comparing && (
-                      <span className="second">
-                        {compared.map((s) => `${s.letter} ${proofTitle(s.proof)}`).join(" ↔ ")} ·{" "}
-                        <button onClick={endComparing}>end comparing</button>
-                      </span>
+                      <>
+                        <span className="second tray-compared">
+                          {compared.map((s) => `${s.letter} ${proofTitle(s.proof)}`).join(" ↔ ")}
+                        </span>
+                        <button className="second" onClick={endComparing}>
+                          end comparing
+                        </button>
+                      </>
                     )}
                     <button className="second" onClick={() => setHelp(true)}>
                       keys ?
