@@ -157,9 +157,17 @@ fn sized(t: &Tuning, share: f64) -> Tuning {
 
 /// The largest frame that reaches the threshold of `t` within `seconds`, in steps of a hundredth; none below [`SMALLEST`].
 fn size_for(bench: &Bench, t: &Tuning, rows: &[&Advice], seconds: f64) -> Option<Tuning> {
-    let fits =
-        |percent: &u32| bench.forecast(&sized(t, 0.01 * *percent as f64), rows).is_some_and(|f| f.seconds <= seconds);
-    (SMALLEST..100).rev().find(fits).map(|percent| sized(t, 0.01 * percent as f64))
+    let frame = |percent: u32| sized(t, 0.01 * percent as f64);
+    let fits = |percent: u32| bench.forecast(&frame(percent), rows).is_some_and(|f| f.seconds <= seconds);
+    let (mut low, mut high) = (SMALLEST, 100);
+    if !fits(low) {
+        return None;
+    }
+    while high - low > 1 {
+        let middle = (low + high) / 2;
+        if fits(middle) { low = middle } else { high = middle }
+    }
+    Some(frame(low))
 }
 
 /// Fits a tuning to `seconds`, or to the threshold that is wanted.
@@ -183,7 +191,8 @@ pub fn fit(test: Measured, tuning: &Tuning, machine: &Machine, seconds: f64, wan
         None if refused(K::SamplingThreshold) => Some(own),
         None => threshold_for(&bench, &open, &taken, AIM * seconds),
     };
-    let far = threshold.is_none() && reached.is_none_or(|t| rounded(t) > 1.02 * own);
+    // Also where the threshold is kept on purpose.
+    let far = threshold.is_none() && bench.forecast(&open, &taken)?.seconds > AIM * seconds;
     let small = if wanted.smaller && far { size_for(&bench, &open, &taken, AIM * seconds) } else { None };
     let refused_size = without.iter().any(|w| w == SIZE);
     if let Some(small) = small.as_ref().filter(|_| !refused_size) {

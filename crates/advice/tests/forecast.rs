@@ -169,6 +169,8 @@ fn a_fit_spends_the_budget_on_the_finest_threshold_and_says_what_helps_where_it_
         (shrunk.changes["frame.width"].as_u64().unwrap(), shrunk.changes["frame.height"].as_u64().unwrap());
     assert!(shrunk.fits && shrunk.threshold <= 1.02 * 0.05 && (width as f64 / height as f64 - 4.0 / 3.0).abs() < 0.02);
     assert!(shrunk.then.seconds > 0.6 * whole, "{} of {whole}", shrunk.then.seconds);
+    let kept = Wanted { smaller: true, without: vec!["sampling.threshold".into()], ..Wanted::default() };
+    assert!(to(0.7 * whole, kept).fits, "also where the threshold is kept on purpose");
     let refused = Wanted { smaller: true, without: vec!["frame.size".into()], ..Wanted::default() };
     let refused = to(0.7 * whole, refused);
     assert!(refused.then == small.then && refused.rows.iter().any(|r| r.key == "frame.size" && !r.taken));

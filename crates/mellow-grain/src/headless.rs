@@ -106,7 +106,7 @@ pub fn run(o: &Options) -> Result<(), Fault> {
                 Hold::Cleanness => Policy::Cleanness,
                 Hold::Time => Policy::Time,
             };
-            let plan = o.plan.as_deref().map(read_plan).transpose()?;
+            let plan = o.plan.as_deref().map(workshop::read_plan).transpose()?;
             let new = NewFinal { plan, policy, cameras: o.camera.clone(), series, naming: o.name.clone() };
             let ordered = workshop.add_finals(shot, &new)?;
             if !ordered.skipped.is_empty() {
@@ -131,14 +131,6 @@ pub fn run(o: &Options) -> Result<(), Fault> {
         }
     }
     failed.map_or(Ok(()), Err)
-}
-
-fn read_plan(path: &Path) -> Result<tracer::Plan, Fault> {
-    let bytes = std::fs::read(path).map_err(|e| Fault::io(path.display().to_string(), &e))?;
-    serde_json::from_slice(&bytes).map_err(|e| {
-        let place = path.display().to_string();
-        Fault::new(Code::Damaged, format!("the plan cannot be read: {e}"), place, "give the plan.json of a final")
-    })
 }
 
 /// Copies the files of a final out; what lies there under another content keeps its name.

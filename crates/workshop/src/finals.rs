@@ -8,6 +8,7 @@ mod work;
 
 pub use checks::Check;
 pub use series::Series;
+pub use work::read_plan;
 
 use crate::testing::write_bytes;
 use crate::{Event, FileView, FinalState, FinalTimes, FinalView, Workshop, json, lock, parse};
@@ -215,7 +216,7 @@ impl Workshop {
     pub fn render_again(&self, id: i64) -> Result<FinalView, Fault> {
         let row = self.0.store.one_final(id)?;
         let d: Description = parse(&row.description, "final")?;
-        let plan: Plan = work::read_plan(&self.0.store.final_folder(id))?;
+        let plan: Plan = read_plan(&self.0.store.final_folder(id).join(work::PLAN))?;
         let before: Task = parse(&row.task, "task")?;
         let ordering = lock(&self.0.finals.ordering);
         let base = self.free_name(self.base_of(&row)?)?;

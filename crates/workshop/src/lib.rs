@@ -31,7 +31,7 @@ pub use archive::{PresetExport, ProofExport, ShotExport};
 pub use circumstances::{Circumstances, PhaseTime};
 pub use cleaning::{CleanUpView, ProfileView, Softened};
 pub use events::{Event, FinalTimes};
-pub use finals::{Check, NewFinal, Ordered, Policy, Series, TopUp, Turn};
+pub use finals::{Check, NewFinal, Ordered, Policy, Series, TopUp, Turn, read_plan};
 pub use pictures::{Layer, Look, PixelReadout, Shown};
 pub use tables::TableView;
 pub use tarnfell::DemoSize;

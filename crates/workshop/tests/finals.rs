@@ -170,6 +170,9 @@ fn a_series_moves_between_stations_and_refuses_what_cannot_be_numbered() {
     let third = finished(&w, ordered.finals[2].id);
     assert!(third.files[0].name.ends_with("_08.png"), "{:?}", third.files);
     assert_eq!(w.settings_view().naming_series, "v{revision}_{frame:2}");
+    // An empty pattern is no pattern: the last one holds.
+    w.add_finals(shot, &NewFinal { naming: Some(" ".into()), ..NewFinal::default() }).unwrap();
+    assert_eq!(w.settings_view().naming, "{shot}_{camera}_{final}");
     for wrong in [Series { last: 9, ..even }, Series { step: 0, ..even }, Series { first: 9, ..even }] {
         assert!(w.add_finals(shot, &of(wrong)).unwrap_err().place.contains("series"));
     }

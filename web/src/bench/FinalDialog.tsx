@@ -24,7 +24,7 @@ export function FinalDialog({ shot, region, start, close }: Props) {
     ? (typed.series ?? settings?.naming_series ?? "")
     : (typed.single ?? settings?.naming ?? "");
   const wanted: NewFinal = { policy, cameras, naming, ...(moving ? { series } : {}) };
-  const checks = useFinalCheck(shot.id, shot.revision, useDeferredValue(wanted));
+  const checks = useFinalCheck(shot.id, shot.revision, { ...wanted, naming: useDeferredValue(naming) });
   const number = (key: keyof typeof series, label: string, least: number) => (
     <label>
       {label}{" "}

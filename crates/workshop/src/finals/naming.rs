@@ -120,7 +120,7 @@ impl Workshop {
 
     /// Keeps the pattern of an order for the next one.
     pub(super) fn keep_naming(&self, new: &NewFinal) -> Result<(), Fault> {
-        let Some(pattern) = &new.naming else { return Ok(()) };
+        let Some(pattern) = new.naming.as_ref().filter(|p| !p.trim().is_empty()) else { return Ok(()) };
         let key = if new.series.is_some() { "naming_series" } else { "naming" };
         if *pattern != self.naming(new.series.is_some()) {
             self.0.store.set_setting(key, pattern)?;

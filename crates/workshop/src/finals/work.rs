@@ -61,12 +61,13 @@ pub(super) fn remove_working_state(folder: &Path) {
     let _ = std::fs::remove_file(folder.join(COURSE));
 }
 
-pub(super) fn read_plan(folder: &Path) -> Result<Plan, Fault> {
-    let path = folder.join(PLAN);
-    let bytes = std::fs::read(&path).map_err(|e| Fault::io(path.display().to_string(), &e))?;
+/// Reads the plan of a final.
+pub fn read_plan(path: &Path) -> Result<Plan, Fault> {
+    let place = path.display().to_string();
+    let bytes = std::fs::read(path).map_err(|e| Fault::io(place.clone(), &e))?;
     serde_json::from_slice(&bytes).map_err(|e| {
-        let remedy = "order the final anew: its plan cannot be followed";
-        Fault::new(Code::Damaged, format!("the plan cannot be read: {e}"), PLAN, remedy)
+        let remedy = "give the plan.json of a final, or order the final anew";
+        Fault::new(Code::Damaged, format!("the plan cannot be read: {e}"), place, remedy)
     })
 }
 
@@ -203,7 +204,7 @@ impl Workshop {
         self.0.store.set_machine("start", start.max(0.05))?;
         let planned = task.planned && task.top_up.is_none();
         if planned {
-            render.follow(read_plan(&folder)?)?;
+            render.follow(read_plan(&folder.join(PLAN))?)?;
         }
         if let Some(t) = &task.top_up {
             if std::mem::replace(&mut course.turn, task.turn) != task.turn {
