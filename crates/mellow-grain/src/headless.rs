@@ -135,6 +135,7 @@ pub fn run(o: &Options) -> Result<(), Fault> {
 
 /// Copies the files of a final out; what lies there under another content keeps its name.
 fn hand_out(workshop: &Workshop, f: &FinalView, out: &Path) -> Result<(), Fault> {
+    let mut first = None;
     for file in &f.files {
         let from = workshop.final_file(f.id, &file.name)?;
         let bytes = std::fs::read(&from).map_err(|e| Fault::io(from.display().to_string(), &e))?;
@@ -143,26 +144,22 @@ fn hand_out(workshop: &Workshop, f: &FinalView, out: &Path) -> Result<(), Fault>
             continue;
         }
         let (stem, ending) = file.name.rsplit_once('.').unwrap_or((&file.name, ""));
-        let free = (1..).map(|i| out.join(if i == 1 { file.name.clone() } else { format!("{stem}-{i}.{ending}") }));
-        for to in free {
-            match std::fs::read(&to) {
-                Ok(there) if there == bytes => break,
-                Ok(_) => continue,
-                Err(_) => {
-                    picture::files::write_whole(&to, |w| {
-                        use std::io::Write;
-                        w.write_all(&bytes).map_err(|e| Fault::io(to.display().to_string(), &e))
-                    })?;
-                    println!("{}", to.display());
-                    break;
-                }
-            }
+        let mut names =
+            (1..).map(|i| out.join(if i == 1 { file.name.clone() } else { format!("{stem}-{i}.{ending}") }));
+        let free = names.find(|to| std::fs::read(to).map_or(true, |there| there == bytes));
+        let to = free.expect("there are more names than files");
+        if !to.exists() {
+            picture::files::write_whole(&to, |w| {
+                use std::io::Write;
+                w.write_all(&bytes).map_err(|e| Fault::io(to.display().to_string(), &e))
+            })?;
+            println!("{}", to.display());
         }
+        first.get_or_insert(to);
     }
     // The plan goes with the file whose name it bears.
-    if let Some(first) = f.files.first() {
-        let stem = first.name.rsplit_once('.').map_or(first.name.as_str(), |(stem, _)| stem);
-        let (from, to) = (workshop.final_file(f.id, "plan.json")?, out.join(format!("{stem}.plan.json")));
+    if let Some(first) = first {
+        let (from, to) = (workshop.final_file(f.id, "plan.json")?, first.with_extension("plan.json"));
         if !to.exists() {
             std::fs::copy(&from, &to).map_err(|e| Fault::io(to.display().to_string(), &e))?;
         }

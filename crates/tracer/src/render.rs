@@ -287,7 +287,7 @@ impl Render {
     /// Some wanted pixel has no sample yet.
     pub fn has_gaps(&self) -> bool {
         let mut gaps = false;
-        self.each_block(|tile, k, _| gaps |= tile.blocks[k].n == 0);
+        self.each_block(|tile, [_, k], _| gaps |= tile.blocks[k].n == 0);
         gaps
     }
 
@@ -470,8 +470,8 @@ impl Render {
         Some(2 * (upto - from) as u64 * ((x1 - x0) * (y1 - y0)) as u64)
     }
 
-    /// Visits every block inside the wanted area by its tile and its number there, with its number of wanted pixels.
-    fn each_block(&self, mut f: impl FnMut(&Tile, usize, u64)) {
+    /// Visits every block inside the wanted area by its superblock, with its numbers there, and its number of wanted pixels.
+    fn each_block(&self, mut f: impl FnMut(&Tile, [usize; 2], u64)) {
         let area = self.settings.area;
         for i in 0..self.film.tiles.len() {
             let tile = self.film.tile(i);
@@ -481,7 +481,7 @@ impl Render {
                 let w = overlap(tile.bounds.x + x0, tile.bounds.x + x1, area.x, area.right());
                 let h = overlap(tile.bounds.y + y0, tile.bounds.y + y1, area.y, area.bottom());
                 if w * h > 0 {
-                    f(&tile, k, w * h);
+                    f(&tile, [i, k], w * h);
                 }
             }
         }
@@ -491,13 +491,13 @@ impl Render {
         let s = &self.settings;
         let mut blocks = Vec::new();
         // What waits without samples is not part of it: a pilot's superblocks stand for the frame.
-        self.each_block(|tile, k, p| blocks.push((tile.blocks[k], p)));
-        blocks.retain(|(b, _)| b.running || b.n > 0);
-        let fall = Fall::of(blocks.iter().map(|(b, p)| (b, *p)));
+        self.each_block(|tile, [i, k], p| blocks.push((tile.blocks[k], p, self.cap(i, k).min(s.most))));
+        blocks.retain(|(b, ..)| b.running || b.n > 0);
+        let fall = Fall::of(blocks.iter().map(|(b, p, _)| (b, *p)));
         let (mut pixels, mut settled, mut capped, mut squares, mut known) = (0u64, 0u64, 0u64, 0.0f64, 0u64);
         let (mut worst, mut taken, mut to_come) = (0.0f64, 0.0f64, 0.0f64);
         let (mut open, mut stopped, mut ends) = (0u64, 0.0f64, Vec::new());
-        for (b, p) in blocks {
+        for (b, p, most) in blocks {
             pixels += p;
             taken += p as f64 * b.n as f64;
             if b.grain >= 0.0 {
@@ -513,9 +513,9 @@ impl Render {
             }
             if b.running {
                 let expected = if s.adaptive && b.grain >= 0.0 && b.before.1 > 1 {
-                    fall.expected_samples(b.before.0 as f64, b.before.1, [s.least.max(b.n), s.most], s.threshold)
+                    fall.expected_samples(b.before.0 as f64, b.before.1, [s.least.max(b.n), most], s.threshold)
                 } else {
-                    s.most as f64
+                    most as f64
                 };
                 to_come += p as f64 * (expected - b.n as f64).max(0.0);
                 open += p;

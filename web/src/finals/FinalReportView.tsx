@@ -52,8 +52,10 @@ export function FinalReportView({ f }: { f: FinalView }) {
         {r.reused > 0 &&
           `${count(r.reused)} of them came from tests and earlier finals and saved ${duration(r.before)}. `}
         Grain as delivered {percent(r.grain, 2)}
-        {f.forecast && ` (foretold ${percent(f.forecast.grain, 2)})`}, worst block {percent(r.worst_block)};{" "}
-        {percent(r.render.capped, 0)} of the picture reached the most samples first.
+        {f.forecast && ` (foretold ${percent(f.forecast.grain, 2)})`}, worst block {percent(r.worst_block)}
+        {f.planned
+          ? "; samples as the plan says."
+          : `; ${percent(r.render.capped, 0)} of the picture reached the most samples first.`}
         {r.saving > 0.05 && ` Checkpoints took ${duration(r.saving)}.`}
       </p>
       {last && (

@@ -30,7 +30,7 @@ function state(f: FinalView, p: Progress | undefined, t?: FinalTimes): string {
     case "running":
       if (f.yielding) return "makes way for a test, goes on by itself";
       return p
-        ? `${phaseText[p.phase]} · ${percent(p.share, 0)} · ${percent(p.settled, 0)} settled${t ? ` · gone ${duration(t.spent)}${end(f, p, t)}` : ""}`
+        ? `${phaseText[p.phase]} · ${percent(p.share, 0)}${f.planned ? "" : ` · ${percent(p.settled, 0)} settled`}${t ? ` · gone ${duration(t.spent)}${end(f, p, t)}` : ""}`
         : "starting";
     case "delivered":
       return `delivered ${f.ended ? clock(f.ended) : ""} · ${f.files.map((x) => x.name.split(".").at(-1)!.toUpperCase()).join(", ")} · ${size(

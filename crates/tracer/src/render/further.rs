@@ -196,6 +196,14 @@ impl Render {
                 "take the plan that was written beside this shot's files",
             ));
         }
+        if let Some(i) = plan.0.iter().position(|counts| counts.contains(&0)) {
+            return Err(Fault::new(
+                Code::Damaged,
+                format!("superblock {i} has blocks without samples in the plan"),
+                "plan",
+                "take the plan that was written beside a whole picture",
+            ));
+        }
         let most = plan.0.iter().flatten().copied().max().unwrap_or(1).max(1);
         self.scope = Scope::Plan(plan);
         self.set_limits(Limits { adaptive: false, least: most, most, ..self.limits() });

@@ -1,6 +1,6 @@
 //! Grain of a superblock's blocks at the end of a round, and the decision which of them go on.
 
-use super::Render;
+use super::{Render, Scope};
 use crate::film::{GUIDE_SAMPLES, Pixel, Tile};
 use crate::pool::thread_time;
 use crate::rounds::{decide, previous};
@@ -11,11 +11,14 @@ use picture::reduce::{Weights, resampled};
 
 impl Render {
     /// Whether blocks are judged when they have reached `n` samples per half. The careful denoiser takes as long as several
-    /// samples: it is left out where nothing is decided.
+    /// samples: it is left out where nothing is decided, as under a plan.
     pub(super) fn judges(&self, n: u32) -> bool {
         let s = &self.settings;
         if !s.judging.cleans() || s.judging.clean.denoises() != Some(Method::Careful) || n >= s.most {
             return true;
+        }
+        if matches!(self.scope, Scope::Plan(_)) {
+            return false;
         }
         if s.adaptive { n >= previous(s.least) } else { n.is_power_of_two() }
     }

@@ -133,7 +133,7 @@ impl Render {
     pub fn ledgers(&self) -> Ledgers {
         let mut blocks = Vec::new();
         let layout = &self.film.layout.brought;
-        self.each_block(|tile, k, pixels| {
+        self.each_block(|tile, [_, k], pixels| {
             let stride = layout.stride();
             let Some(row) = tile.brought.get(k * stride..(k + 1) * stride).filter(|r| layout.samples(r) > 0.0) else {
                 return;
