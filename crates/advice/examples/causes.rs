@@ -10,7 +10,7 @@ use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use subjects::{Subject, demo_subjects, describe, fixed, median, open_subjects, rendered};
-use tracer::{Render, SavedCounts, Scope, cores, own_pool};
+use tracer::{Render, Scope, cores, own_pool};
 use tuning::{K, Tuning};
 
 /// Stopping is measured over many long renders: a smaller frame.
@@ -176,10 +176,6 @@ fn bias(subjects: &[Subject]) {
     }
 }
 
-fn counts(render: &Render) -> SavedCounts {
-    render.save().counts
-}
-
 /// Prices against renders of the step itself: share of the sampling time that it saves.
 fn step_prices(subjects: &[Subject]) {
     println!(
@@ -189,7 +185,7 @@ fn step_prices(subjects: &[Subject]) {
         let t = s.tuning.clone().with(K::SamplingThreshold, 0.03).with(K::SamplingMost, 128).with(K::DepthTotal, 6);
         let t = t.with(K::SplitDirect, 3);
         let render = rendered(s, &t);
-        let (report, counts) = (render.report(), counts(&render));
+        let (report, counts) = (render.report(), render.counts());
         let d = describe(s, &t);
         let machine = Machine::default();
         let test = Measured { description: &d, counts: &counts, report: &report, pilot: None };
@@ -212,7 +208,7 @@ fn follow_advice(subjects: &[Subject]) {
     for s in subjects {
         let t = fixed(&s.tuning, 32);
         let render = rendered(s, &t);
-        let (report, counts) = (render.report(), counts(&render));
+        let (report, counts) = (render.report(), render.counts());
         let d = describe(s, &t);
         let test = Measured { description: &d, counts: &counts, report: &report, pilot: None };
         let (mut next, mut foretold, mut titles) = (t.clone(), 1.0, Vec::new());

@@ -5,7 +5,7 @@
 
 use crate::forecast::forecast_turned;
 use crate::prices::id;
-use crate::{Advice, Effect, Forecast, Machine, Measured, advise};
+use crate::{Advice, Effect, Forecast, Machine, Measured, advise, forecast};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use tracer::ladder;
@@ -21,6 +21,8 @@ const MOST: u32 = 16_384;
 /// Key of the row that makes the frame smaller, and the smallest one in percent of its sides.
 const SIZE: &str = "frame.size";
 const SMALLEST: u32 = 20;
+/// Key of the row that brings a denoiser.
+const DENOISE: &str = "cleanup.denoise";
 /// Points of the curve.
 const POINTS: usize = 25;
 
@@ -97,6 +99,10 @@ pub struct Wanted {
     #[serde(default)]
     #[ts(type = "boolean", optional)]
     pub smaller: bool,
+    /// A denoiser may be used where there is none.
+    #[serde(default)]
+    #[ts(type = "boolean", optional)]
+    pub denoise: bool,
 }
 
 /// A test, what turns it, and the machine.
@@ -312,6 +318,52 @@ pub fn fit(test: Measured, tuning: &Tuning, machine: &Machine, seconds: f64, wan
     })
 }
 
+/// A tuning with the quick denoiser, judged as delivered; none where it denoises already.
+pub fn denoised(tuning: &Tuning) -> Option<Tuning> {
+    let with = tuning.clone().with(K::CleanupDenoise, "quick").with(K::SamplingJudge, "delivered");
+    (tuning.name(K::CleanupDenoise) == "none").then(|| match tuning.real(K::CleanupBlend) > 0.0 {
+        true => with,
+        false => with.with(K::CleanupBlend, 1.0),
+    })
+}
+
+/// The same fit where a denoiser may be used: `cleaned` is the test as it is judged at the [`denoised`] tuning.
+pub fn fit_denoised(
+    test: Measured,
+    cleaned: Measured,
+    tuning: &Tuning,
+    machine: &Machine,
+    seconds: f64,
+    wanted: &Wanted,
+) -> Option<Fit> {
+    let plain = fit(test, tuning, machine, seconds, wanted)?;
+    let with_it = denoised(tuning)?;
+    let refused = wanted.without.iter().any(|w| w == DENOISE);
+    let now = plain.now.clone();
+    let mut out = if refused { plain } else { Fit { now, ..fit(cleaned, &with_it, machine, seconds, wanted)? } };
+    let on = forecast(cleaned, &with(&with_it, &out.changes)?, None, machine)?;
+    let off = forecast(test, &with(tuning, &out.changes)?, None, machine)?;
+    let values = with_it.to_map();
+    let differences = tuning.differences(&with_it);
+    let changes: BTreeMap<_, _> =
+        differences.iter().map(|d| (d.id.to_string(), serde_json::json!(values[d.id]))).collect();
+    if !refused {
+        out.changes.extend(changes.clone());
+    }
+    let row = FitRow {
+        key: DENOISE.into(),
+        title: "quick denoiser, judged as delivered".into(),
+        why: "judged from the test's own halves; look at what it takes from prints and texture".into(),
+        changes,
+        taken: !refused,
+        seconds: on.seconds - off.seconds,
+        grain: on.grain - off.grain,
+        loss: None,
+    };
+    out.rows.push(row);
+    Some(out)
+}
+
 /// What would bring the shot's own threshold within the budget.
 fn ways_out(bench: &Bench, then: &Tuning, rows: &[&Advice], own: f64, seconds: f64) -> Vec<WayOut> {
     let fine = then.clone().with(K::SamplingThreshold, own);
@@ -333,7 +385,7 @@ fn ways_out(bench: &Bench, then: &Tuning, rows: &[&Advice], own: f64, seconds: f
     if fine.name(K::CleanupDenoise) == "none"
         && let Some(f) = bench.forecast(&fine.clone().with(K::CleanupDenoise, "quick"), rows)
     {
-        let title = "a denoiser, judged as delivered: a pilot with it tells how much coarser sampling may be".into();
+        let title = "a denoiser, judged as delivered: allow it to see how much coarser sampling may be".into();
         let quick = one(K::CleanupDenoise, serde_json::json!(Value::Name("quick".into())));
         out.push(WayOut { title, seconds: f.seconds, changes: quick });
     }

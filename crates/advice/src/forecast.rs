@@ -208,6 +208,8 @@ impl Forecast {
             let of = |f: &Forecast| f.causes.iter().filter(|c| c.kind == k).map(|c| c.seconds).sum();
             mix(of(self), of(other))
         };
+        let mut needs_test = self.needs_test.clone();
+        needs_test.extend(other.needs_test.iter().filter(|id| !self.needs_test.contains(id)).cloned());
         Forecast {
             seconds: both(|f| f.seconds),
             low: self.low.min(other.low),
@@ -217,8 +219,10 @@ impl Forecast {
             sampling: both(|f| f.sampling),
             grain: both(|f| f.grain),
             settled: both(|f| f.settled),
+            seen: self.seen.min(other.seen),
             measured: false,
             memory: self.memory.max(other.memory),
+            needs_test,
             ..self.clone()
         }
     }

@@ -10,7 +10,7 @@ mod prices;
 
 pub use advise::{Advice, Effect, advise};
 pub use costs::noise_costs;
-pub use fit::{CurvePoint, Fit, FitRow, Wanted, WayOut, fit, spoken};
+pub use fit::{CurvePoint, Fit, FitRow, Wanted, WayOut, denoised, fit, fit_denoised, spoken};
 pub use forecast::{
     Brief, Cause, CauseKind, FILES, FileSize, Forecast, Machine, Measured, Seen, Trust, channels, forecast,
 };

@@ -15,6 +15,9 @@ const UNSURE: f64 = 0.12;
 /// The same for each doubling that a test lacks to the first look of a pilot: a sketch knows little of its grain.
 const SKETCHY: f64 = 0.35;
 
+/// The same for a test that was judged anew: how its grain has fallen on the way is that of the other judging.
+const ANEW: f64 = 0.25;
+
 /// Sums over the blocks of one superblock.
 #[derive(Debug, Clone, Copy, Default)]
 struct Square {
@@ -86,7 +89,7 @@ pub(crate) fn outlook(
     let slow = Fall { growth: (1.6 * growth).max(growth + 0.05) };
     let fast = Fall { growth: (0.4 * growth).min(growth - 0.05) };
     let own = Limits::of(&d.tuning);
-    let rule_of_test = (own.adaptive && own.least == limits.least).then_some(own.threshold * scale);
+    let rule_of_test = (own.adaptive && own.least == limits.least && !counts.anew).then_some(own.threshold * scale);
     let rule = Rule { limits, fall, slow, fast, scale, rule_of_test };
     let squares: Vec<Square> = superblocks(d.film_area(), d.film_frame())
         .zip(&counts.tiles)
@@ -134,6 +137,7 @@ pub(crate) fn outlook(
         settled: squares.iter().map(|s| s.settled).sum::<f64>() / pixels,
         pixels,
         scatter: (student(free) * drawn)
+            .hypot(if counts.anew && limits.adaptive { ANEW } else { 0.0 })
             .hypot(student(long.len().saturating_sub(1)) * misjudged * share_short)
             .hypot(far_off),
         least: weighed(|s| s.fewest) / weighed(|s| s.wanted).max(1e-18),

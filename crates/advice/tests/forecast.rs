@@ -1,6 +1,6 @@
 //! The forecast against what then really happened, in samples, which do not depend on the machine's mood.
 
-use advice::{Machine, Measured, Trust, Wanted, fit, forecast};
+use advice::{Forecast, Machine, Measured, Trust, Wanted, denoised, fit, fit_denoised, forecast};
 use picture::Region;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
@@ -32,39 +32,62 @@ fn tuned(most: u32, threshold: f64) -> Tuning {
         .with(K::ViewExposure, 1.0)
 }
 
-fn counted(render: &Render) -> (SavedCounts, RenderReport) {
-    (render.save().counts, render.report())
+/// What a render has measured.
+struct Tested {
+    description: Description,
+    counts: SavedCounts,
+    report: RenderReport,
+}
+
+impl Tested {
+    fn of(render: &Render) -> Tested {
+        Tested { description: render.description().clone(), counts: render.counts(), report: render.report() }
+    }
+
+    /// The same as it would be judged at another tuning.
+    fn judged_as(render: &Render, tuning: &Tuning) -> Tested {
+        let description = render.description().judged_as(tuning);
+        let counts = render.judged_by(&description.judging(), usize::MAX);
+        Tested { description, counts, ..Tested::of(render) }
+    }
+
+    fn measured(&self) -> Measured<'_> {
+        Measured { description: &self.description, counts: &self.counts, report: &self.report, pilot: None }
+    }
+
+    fn forecast(&self, tuning: &Tuning) -> Forecast {
+        forecast(self.measured(), tuning, None, &Machine::default()).unwrap()
+    }
+}
+
+/// Whether the interval holds, in samples, which the machine's mood does not change.
+fn holds(f: &Forecast, samples_per_pixel: f64) -> bool {
+    let (low, high) = ((f.low - f.seconds) / f.sampling, (f.high - f.seconds) / f.sampling);
+    (low..=high).contains(&(samples_per_pixel / f.samples_per_pixel - 1.0))
 }
 
 #[test]
 fn a_pilot_foretells_the_samples_of_the_final_and_a_short_test_its_interval() {
     let stage = stage();
-    let short = run(&stage, &tuned(16, 0.05), None);
-    let (counts, report) = counted(&short);
+    let short = Tested::of(&run(&stage, &tuned(16, 0.05), None));
     for (most, threshold) in [(256, 0.05), (128, 0.10), (64, 0.02)] {
         let wanted = tuned(most, threshold);
         let d = Description::new("", None, "Front", wanted.clone());
         let mut render = Render::new(stage.clone(), d, Arc::new(own_pool(2).unwrap()), false).unwrap();
         let mut pilot = PilotRun::new(&mut render, 0.5);
         while pilot.step(&mut render, &AtomicBool::new(false)) {}
-        let (pilot_counts, pilot_report) = counted(&render);
-        let measured =
-            Measured { description: render.description(), counts: &pilot_counts, report: &pilot_report, pilot: None };
-        let f = forecast(measured, &wanted, None, &Machine::default()).unwrap();
+        let f = Tested::of(&render).forecast(&wanted);
         let actual = run(&stage, &wanted, None).report();
         let error = f.samples_per_pixel / actual.samples_per_pixel - 1.0;
-        let told = |f: &advice::Forecast| format!("{} foretold, {}", f.samples_per_pixel, actual.samples_per_pixel);
+        let told = |f: &Forecast| format!("{} foretold, {}", f.samples_per_pixel, actual.samples_per_pixel);
         assert!(error.abs() < 0.12, "pilot at {most}, {threshold}: {}", told(&f));
         assert!(f.needs_test.is_empty() && f.low < f.seconds && f.seconds < f.high);
         let sum: f64 = f.causes.iter().map(|c| c.seconds).sum();
         assert!((sum - f.seconds).abs() < 1e-9);
 
-        // Few samples everywhere: in samples, which the machine's mood does not change, the interval holds.
-        let measured = Measured { description: short.description(), counts: &counts, report: &report, pilot: None };
-        let f = forecast(measured, &wanted, None, &Machine::default()).unwrap();
-        let (low, high) = ((f.low - f.seconds) / f.sampling, (f.high - f.seconds) / f.sampling);
-        let error = actual.samples_per_pixel / f.samples_per_pixel - 1.0;
-        assert!(f.measured && low <= error && error <= high, "test at {most}, {threshold}: {}", told(&f));
+        // Few samples everywhere.
+        let f = short.forecast(&wanted);
+        assert!(f.measured && holds(&f, actual.samples_per_pixel), "test at {most}, {threshold}: {}", told(&f));
     }
 }
 
@@ -72,23 +95,13 @@ fn a_pilot_foretells_the_samples_of_the_final_and_a_short_test_its_interval() {
 fn what_is_extrapolated_or_unknown_is_said() {
     let stage = stage();
     let region = Region { x: 40, y: 30, width: 40, height: 30 };
-    let part = run(&stage, &tuned(16, 0.05), Some(region));
-    let (counts, report) = (part.save().counts, part.report());
-    let measured = Measured { description: part.description(), counts: &counts, report: &report, pilot: None };
-    let of = |t: &Tuning| forecast(measured, t, None, &Machine::default()).unwrap();
+    let part = Tested::of(&run(&stage, &tuned(16, 0.05), Some(region)));
+    let of = |t: &Tuning| part.forecast(t);
     let same = of(&tuned(64, 0.05));
     // Four superblocks that the region touches are rendered whole.
     assert!(!same.measured && (same.seen - 4096.0 / 12288.0).abs() < 1e-9);
-    let wide = |f: &advice::Forecast| (f.high - f.low) / f.seconds;
-    let whole = run(&stage, &tuned(16, 0.05), None);
-    let (counts, report) = (whole.save().counts, whole.report());
-    let seen = forecast(
-        Measured { description: whole.description(), counts: &counts, report: &report, pilot: None },
-        &tuned(64, 0.05),
-        None,
-        &Machine::default(),
-    )
-    .unwrap();
+    let wide = |f: &Forecast| (f.high - f.low) / f.seconds;
+    let seen = Tested::of(&run(&stage, &tuned(16, 0.05), None)).forecast(&tuned(64, 0.05));
     assert!(wide(&same) > wide(&seen), "a region is less sure than the frame");
     // Another denoiser leaves another grain, where grain is judged after it.
     let denoised = |t: Tuning| of(&t.with(K::CleanupDenoise, "quick")).needs_test;
@@ -107,10 +120,8 @@ fn what_is_extrapolated_or_unknown_is_said() {
 #[test]
 fn splits_are_foretold_without_a_trial() {
     let stage = stage();
-    let test = run(&stage, &tuned(64, 0.05), None);
-    let (counts, report) = counted(&test);
-    let measured = Measured { description: test.description(), counts: &counts, report: &report, pilot: None };
-    let of = |t: &Tuning| forecast(measured, t, None, &Machine::default()).unwrap();
+    let test = Tested::of(&run(&stage, &tuned(64, 0.05), None));
+    let of = |t: &Tuning| test.forecast(t);
     let even = |split: u32| tuned(16, 0.05).with(K::SamplingAdaptive, false).with(K::SplitDirect, split);
     let foretold = of(&even(4)).sampling / of(&even(1)).sampling;
     let came = advice::time_ratio(&run(&stage, &even(1), None).report(), &run(&stage, &even(4), None).report());
@@ -120,9 +131,40 @@ fn splits_are_foretold_without_a_trial() {
     let (one, four) = (of(&tuned(256, 0.05)), of(&wanted));
     assert!(four.needs_test.is_empty() && four.samples_per_pixel < one.samples_per_pixel);
     let actual = run(&stage, &wanted, None).report().samples_per_pixel;
-    let (low, high) = ((four.low - four.seconds) / four.sampling, (four.high - four.seconds) / four.sampling);
-    let error = actual / four.samples_per_pixel - 1.0;
-    assert!(low <= error && error <= high, "{} foretold, {actual} came, {low} to {high}", four.samples_per_pixel);
+    assert!(holds(&four, actual), "{} foretold, {actual} came", four.samples_per_pixel);
+}
+
+/// A test without a denoiser keeps both halves: they say what a final with one will need, without another render.
+#[test]
+fn a_test_judged_anew_foretells_a_final_that_is_cleaned_up() {
+    let stage = stage();
+    let render = run(&stage, &tuned(64, 0.05), None);
+    let plain = Tested::of(&render);
+    for method in ["quick", "careful"] {
+        let wanted = tuned(256, 0.04).with(K::CleanupDenoise, method);
+        let test = Tested::judged_as(&render, &wanted);
+        let f = test.forecast(&wanted);
+        let came = run(&stage, &wanted, None).report();
+        assert!(f.needs_test.is_empty() && f.measured);
+        let told = format!("{method}: {} foretold, {} came", f.samples_per_pixel, came.samples_per_pixel);
+        let noisy = plain.forecast(&tuned(256, 0.04)).samples_per_pixel;
+        assert!(f.samples_per_pixel < 0.9 * noisy, "{told}, {noisy} without");
+        assert!(holds(&f, came.samples_per_pixel), "{told}");
+        assert!((f.grain / came.grain - 1.0).abs() < 0.15, "{method}: grain {} foretold, {} came", f.grain, came.grain);
+    }
+    // A fit that may use a denoiser leaves less grain in the same time, and says what the denoiser has to do with that.
+    let (now, machine) = (tuned(64, 0.05), Machine::default());
+    let cleaned = Tested::judged_as(&render, &denoised(&now).unwrap());
+    let seconds = 2.0 * plain.forecast(&now).seconds;
+    let to = |without: Vec<String>| {
+        let wanted = Wanted { denoise: true, without, ..Wanted::default() };
+        fit_denoised(plain.measured(), cleaned.measured(), &now, &machine, seconds, &wanted).unwrap()
+    };
+    let (with, without) = (to(vec![]), to(vec!["cleanup.denoise".into()]));
+    let row = |f: &advice::Fit| f.rows.iter().find(|r| r.key == "cleanup.denoise").unwrap().clone();
+    assert!(with.fits && without.fits && with.then.grain < 0.9 * without.then.grain);
+    assert!(row(&with).taken && row(&with).grain < 0.0 && with.changes["cleanup.denoise"] == "quick");
+    assert!(!row(&without).taken && !without.changes.contains_key("cleanup.denoise"));
 }
 
 /// The history of a machine: forecasts that came out a fifth too low are corrected, the more the more of them there are.
@@ -139,9 +181,8 @@ fn finals_correct_later_forecasts() {
 #[test]
 fn a_fit_spends_the_budget_on_the_finest_threshold_and_says_what_helps_where_it_cannot() {
     let stage = stage();
-    let test = run(&stage, &tuned(32, 0.05), None);
-    let (counts, report) = counted(&test);
-    let measured = Measured { description: test.description(), counts: &counts, report: &report, pilot: None };
+    let test = Tested::of(&run(&stage, &tuned(32, 0.05), None));
+    let measured = test.measured();
     let now = tuned(64, 0.05);
     let machine = Machine::default();
     let to = |seconds: f64, wanted: Wanted| fit(measured, &now, &machine, seconds, &wanted).unwrap();

@@ -44,6 +44,15 @@ impl Judging {
         self.measure == Measure::Delivered && self.clean.acts()
     }
 
+    /// Both give the same grain: what neither looks at may differ.
+    pub fn alike(&self, other: &Judging) -> bool {
+        let relative = |j: &Judging| j.measure == Measure::Relative;
+        let clean = |j: &Judging| j.cleans().then_some(j.clean);
+        (self.view, self.block) == (other.view, other.block)
+            && relative(self) == relative(other)
+            && clean(self) == clean(other)
+    }
+
     /// Half the difference of a pixel's halves, by channel. Halves judged as delivered must have been denoised before.
     pub fn difference(&self, a: Rgb, b: Rgb) -> Rgb {
         match self.measure {

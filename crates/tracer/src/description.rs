@@ -140,6 +140,23 @@ impl Description {
         view_of(&self.tuning)
     }
 
+    /// The same render with its grain judged, and its picture cleaned up, as under another tuning; blocks stay.
+    pub fn judged_as(&self, tuning: &Tuning) -> Description {
+        const JUDGING: &[K] = &[
+            K::SamplingJudge,
+            K::CleanupDenoise,
+            K::CleanupBlend,
+            K::CleanupDiffuse,
+            K::CleanupSpecular,
+            K::CleanupRest,
+            K::CleanupStray,
+            K::ViewExposure,
+            K::ViewTransform,
+            K::ViewTable,
+        ];
+        Description { tuning: self.tuning.clone().taking(JUDGING, tuning), ..self.clone() }
+    }
+
     /// How grain is judged.
     pub fn judging(&self) -> Judging {
         let t = &self.tuning;
@@ -273,6 +290,11 @@ pub struct Settings {
 }
 
 impl Settings {
+    /// Clamps hold light of some part.
+    pub fn clamps(&self) -> bool {
+        self.clamp_direct.is_finite() || self.clamp.iter().any(|c| c.is_finite())
+    }
+
     pub fn of(d: &Description) -> Result<Settings, Fault> {
         d.check()?;
         let t = &d.tuning;

@@ -17,6 +17,8 @@ use rayon::prelude::*;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering};
 
+/// Name of the layer of what clamps have taken: luminance a sample, in the picture's own unit.
+pub const CLAMPED: &str = "clamped.Y";
 /// Guides are averaged over the first samples only; they need no more.
 pub(crate) const GUIDE_SAMPLES: u32 = 64;
 
@@ -162,6 +164,11 @@ impl Tile {
     pub fn block_range(&self, index: usize, block: u32) -> [u32; 4] {
         let (bx, by) = (index as u32 % self.columns * block, index as u32 / self.columns * block);
         [bx, (bx + block).min(self.bounds.width), by, (by + block).min(self.bounds.height)]
+    }
+
+    pub fn block_pixels(&self, index: usize, block: u32) -> u32 {
+        let [x0, x1, y0, y1] = self.block_range(index, block);
+        (x1 - x0) * (y1 - y0)
     }
 
     pub fn block_of(&self, x: u32, y: u32, block: u32) -> &BlockCount {
@@ -388,9 +395,14 @@ impl Film {
             p.albedo[to] = px.albedo.map(|v| v * guides);
             p.normal[to] = px.normal.map(|v| v * guides);
             p.depth[to] = px.depth * guides;
+            let stride = self.layout.stride();
+            let row = &tile.more[i * stride..(i + 1) * stride];
+            if self.layout.clamps
+                && let Some((_, layer)) = p.layers.last_mut()
+            {
+                layer[to] = self.layout.clamped(row, count);
+            }
             if self.layout.parts {
-                let stride = self.layout.stride();
-                let row = &tile.more[i * stride..(i + 1) * stride];
                 let halves = [p.a[to], p.b[to]];
                 let mut layers = p.layers.iter_mut();
                 self.layout.values(row, count, halves, tail, guides, &mut |v| {
@@ -418,8 +430,9 @@ impl Film {
     }
 
     fn layer_names(&self) -> Vec<String> {
+        let clamped = self.layout.clamps.then(|| CLAMPED.to_string());
         if !self.layout.parts {
-            return Vec::new();
+            return clamped.into_iter().collect();
         }
         let tail = self.layout.fill.then(|| "tail".to_string());
         let parts = self.layout.kept.parts.iter().map(|p| PART_NAMES[*p].to_string()).chain(tail);
@@ -440,7 +453,7 @@ impl Film {
             "object.id",
             "material.id",
         ];
-        pictures.chain(rest.map(str::to_string)).collect()
+        pictures.chain(rest.map(str::to_string)).chain(clamped).collect()
     }
 
     /// Everything, raw: the state from which a render can go on.

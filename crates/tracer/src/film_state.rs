@@ -1,7 +1,7 @@
 //! A film's raw state as channels of 32-bit floats and integers, lossless, from which a render goes on bit for bit.
 
 use crate::film::{Pixel, Tile};
-use crate::layout::{Layout, SPLIT_NAME};
+use crate::layout::{Layout, may_be_missing};
 use crate::rounds::BlockCount;
 use picture::Region;
 use picture::files::{Channel, Samples};
@@ -116,11 +116,6 @@ impl FilmState {
         ((y + by) * r.width.div_ceil(self.block) + x + bx) as usize
     }
 
-    /// Counts and decisions of all blocks, tile by tile, with the processor time of each tile.
-    pub fn counts(&self) -> Vec<(u64, Vec<BlockCount>)> {
-        self.tiles.iter().map(|t| (t.spent, t.blocks.clone())).collect()
-    }
-
     /// Fills an empty film's state from channels and counts.
     pub(crate) fn refill(
         mut self,
@@ -137,11 +132,10 @@ impl FilmState {
                 _ => None,
             })
             .collect::<Option<_>>()?;
-        // Films of older versions come without split halves: all their light counts as the rest.
+        // Without split halves all light counts as the rest.
         let dark = vec![0.0; r.area()];
-        let split = channels.iter().any(|c| c.name.starts_with(SPLIT_NAME));
-        let (own, missing): (Vec<String>, Vec<String>) =
-            self.layout.names().into_iter().partition(|n| split || !n.starts_with(SPLIT_NAME));
+        let there = |n: &String| !may_be_missing(n) || channels.iter().any(|c| c.name == *n);
+        let (own, missing): (Vec<String>, Vec<String>) = self.layout.names().into_iter().partition(there);
         let mut more = floats_named(channels, own, r.area())?;
         more.extend(missing.iter().map(|_| &dark));
         let blocks = (r.width.div_ceil(self.block) * r.height.div_ceil(self.block)) as usize;

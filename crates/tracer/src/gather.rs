@@ -38,6 +38,8 @@ pub struct Sample {
     pub last: [Vec3; 2],
     /// Luminance of the first hit's direct light, and how much of it is in shadow.
     pub lit: [f32; 2],
+    /// Luminance that clamps have taken.
+    pub clamped: f32,
     pub covered: bool,
     /// Of the first surface that is no perfect mirror or window.
     pub albedo: Vec3,
@@ -66,6 +68,7 @@ impl Sample {
             groups: [Vec3::ZERO; MOST_GROUPS],
             last: [Vec3::ZERO; 2],
             lit: [0.0; 2],
+            clamped: 0.0,
             covered: false,
             albedo: Vec3::ZERO,
             normal: Vec3::ZERO,
@@ -84,8 +87,8 @@ impl Sample {
         self.parts.iter().sum()
     }
 
-    /// Holds direct light and bounced light of each kind below their limits; returns the luminance that is lost.
-    pub fn clamp(&mut self, direct: f32, bounced: &[f32; 4]) -> f32 {
+    /// Holds direct light and bounced light of each kind below their limits.
+    pub fn clamp(&mut self, direct: f32, bounced: &[f32; 4]) {
         let mut lost = 0.0;
         for (kind, bounced) in bounced.iter().enumerate() {
             for (part, most) in [(part_of(kind, false), direct), (part_of(kind, true), *bounced)] {
@@ -103,6 +106,6 @@ impl Sample {
             let keep = after / before.max(Vec3::splat(1e-20));
             self.groups.iter_mut().for_each(|g| *g *= keep);
         }
-        lost
+        self.clamped = lost;
     }
 }

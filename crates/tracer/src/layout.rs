@@ -20,6 +20,8 @@ pub(crate) struct Layout {
     /// negative lobes instead RGB of either half, counted with their signs. Then shadow, first hit and ids.
     pub parts: bool,
     pub kept: Keep,
+    /// Luminance that clamps have taken.
+    pub clamps: bool,
     /// Of the blocks.
     pub brought: BroughtLayout,
 }
@@ -51,6 +53,7 @@ impl Layout {
             fill: s.fill && s.depth > 0,
             parts: s.parts,
             kept: if s.parts { keep.clone() } else { Keep::default() },
+            clamps: s.clamps(),
             brought: BroughtLayout::new(s),
         }
     }
@@ -76,8 +79,12 @@ impl Layout {
         if self.parts { self.first_at() + FIRST } else { self.parts_at() }
     }
 
-    pub fn stride(&self) -> usize {
+    fn clamped_at(&self) -> usize {
         self.split_at() + SPLIT
+    }
+
+    pub fn stride(&self) -> usize {
+        self.clamped_at() + self.clamps as usize
     }
 
     pub fn add(&self, row: &mut [f32], half: usize, index: u32, s: &Sample, negative: bool) {
@@ -94,6 +101,9 @@ impl Layout {
         for (k, light) in [kind(0), kind(1) + kind(2)].into_iter().enumerate() {
             let at = self.split_at() + 6 * k + 3 * half;
             (0..3).for_each(|c| row[at + c] += sign * light[c]);
+        }
+        if self.clamps {
+            row[self.clamped_at()] += s.clamped;
         }
         if self.fill {
             let row = &mut row[self.fill_at()..];
@@ -232,15 +242,27 @@ impl Layout {
         if self.parts { tile.more[pixel * self.stride() + self.first_at() + 12] as u32 } else { 0 }
     }
 
+    /// Mean luminance of a sample that clamps have taken, after n samples a half.
+    pub fn clamped(&self, row: &[f32], n: u32) -> f32 {
+        row[self.clamped_at()] / (2 * n) as f32
+    }
+
     /// Names of the row's floats in a saved state.
     pub fn names(&self) -> Vec<String> {
         let more = (0..self.split_at()).map(|i| format!("more.{i:03}"));
-        more.chain((0..SPLIT).map(|i| format!("{SPLIT_NAME}{i:02}"))).collect()
+        let clamped = self.clamps.then(|| CLAMPED_NAME.to_string());
+        more.chain((0..SPLIT).map(|i| format!("{SPLIT_NAME}{i:02}"))).chain(clamped).collect()
     }
 }
 
-/// How names of the split halves in a saved state begin.
-pub(crate) const SPLIT_NAME: &str = "split.";
+/// How names of the split halves in a saved state begin, and that of what clamps have taken.
+const SPLIT_NAME: &str = "split.";
+const CLAMPED_NAME: &str = "clamped";
+
+/// Films of older versions come without.
+pub(crate) fn may_be_missing(name: &str) -> bool {
+    name.starts_with(SPLIT_NAME) || name == CLAMPED_NAME
+}
 
 /// Below this count per half, filters with negative lobes count their positive part alone: the ratio of signed sums of few
 /// samples is wild.

@@ -192,9 +192,9 @@ impl Tracer<'_> {
         self.camera_path(&ray, sampler, &mut work);
         let mut sample = work.out;
         let counters = &mut tally.counters;
-        if self.settings.clamp_direct.is_finite() || self.settings.clamp.iter().any(|c| c.is_finite()) {
-            let lost = sample.clamp(self.settings.clamp_direct, &self.settings.clamp);
-            counters.clamped += (lost * 1e6) as u64;
+        if self.settings.clamps() {
+            sample.clamp(self.settings.clamp_direct, &self.settings.clamp);
+            counters.clamped += (sample.clamped * 1e6) as u64;
             counters.kept += (luminance(sample.radiance().to_array()) * 1e6) as u64;
         }
         if !sample.radiance().is_finite() {

@@ -5,6 +5,7 @@
 use crate::description::Limits;
 use crate::render::{Render, Scope};
 use crate::rounds::EARLY;
+use picture::Region;
 use std::sync::atomic::AtomicBool;
 
 /// Superblocks that a pilot looks at in any case, and how many more are opened at a time.
@@ -28,9 +29,7 @@ pub struct PilotRun {
 impl PilotRun {
     /// Prepares a render of the whole frame, without any sample, for a pilot of so many seconds.
     pub fn new(render: &mut Render, seconds: f64) -> PilotRun {
-        let squares = render.squares();
-        let columns = squares.iter().take_while(|s| s.y == squares[0].y).count();
-        let order = scattered(columns, squares.len() / columns.max(1));
+        let order = spread(&render.squares());
         let limits = render.limits();
         render.set_limits(Limits { adaptive: false, least: EARLY, most: EARLY.min(limits.most), ..limits });
         let opened = LEAST.min(order.len());
@@ -84,6 +83,12 @@ impl PilotRun {
 
 fn some(squares: &[usize]) -> Scope {
     Scope::Squares(squares.iter().copied().collect())
+}
+
+/// Superblocks in an order that spreads over their area however early it ends.
+pub(crate) fn spread(squares: &[Region]) -> Vec<usize> {
+    let columns = squares.iter().take_while(|s| s.y == squares[0].y).count();
+    scattered(columns, squares.len() / columns.max(1))
 }
 
 /// All cells of a grid in an order that spreads evenly however early it ends: the additive recurrence with the plastic number

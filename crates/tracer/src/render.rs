@@ -161,6 +161,9 @@ pub struct SavedCounts {
     /// Processor seconds of judging.
     #[serde(default)]
     pub judged: f64,
+    /// Grain is that of another judging than the one that stopped the blocks: see [`Render::judged_by`].
+    #[serde(default)]
+    pub anew: bool,
 }
 
 /// Time after which a step ends at the next tile.
@@ -609,18 +612,23 @@ impl Render {
     pub fn save(&self) -> SavedRender {
         let state = self.film.state();
         let (blocks, brought) = state.brought();
-        SavedRender {
-            channels: state.channels(),
-            brought,
-            blocks,
-            counts: SavedCounts {
-                tiles: state.counts(),
-                round: self.round,
-                seconds: self.seconds,
-                counters: self.counters,
-                history: self.history.clone(),
-                judged: self.judged,
-            },
+        SavedRender { channels: state.channels(), brought, blocks, counts: self.counts() }
+    }
+
+    /// Counts and decisions of all blocks, and what else a forecast needs.
+    pub fn counts(&self) -> SavedCounts {
+        let tile = |i| {
+            let tile = self.film.tile(i);
+            (tile.spent, tile.blocks.clone())
+        };
+        SavedCounts {
+            tiles: (0..self.film.tiles.len()).map(tile).collect(),
+            round: self.round,
+            seconds: self.seconds,
+            counters: self.counters,
+            history: self.history.clone(),
+            judged: self.judged,
+            anew: false,
         }
     }
 }

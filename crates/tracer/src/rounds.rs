@@ -91,6 +91,17 @@ impl BlockCount {
         self.running && self.n == n && self.before.1 != n
     }
 
+    /// Shows `grain` at its count by another judging. How grain fell on the way there is taken to have been the same.
+    pub(crate) fn judged_anew(&mut self, grain: f32) {
+        let by = if self.grain > 0.0 { grain / self.grain } else { 0.0 };
+        let known = if self.judged() == self.n { by } else { 0.0 };
+        for (v, by) in [(&mut self.at_half, known), (&mut self.early, by)] {
+            *v = if *v > 0.0 && by > 0.0 { *v * by } else { unknown() };
+        }
+        (self.grain, self.before, self.settled) = (grain, (grain, self.n), false);
+        (self.scaled, self.one_before, self.last) = (unknown(), unknown(), unknown());
+    }
+
     /// Takes the block up again under limits that may be others than those that stopped it.
     pub(crate) fn reopen(&mut self, least: u32, most: u32, threshold: f64, adaptive: bool) {
         self.settled = self.n >= least

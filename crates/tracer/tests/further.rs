@@ -154,3 +154,29 @@ fn a_top_up_goes_on_in_its_spot_alone() {
         assert!(if inside { b > a } else { b == a }, "pixel {x}, {y}: {a} and then {b}");
     }
 }
+
+/// Judged anew from its halves, a render shows what it would have shown under the other judging all along.
+#[test]
+fn a_render_can_be_judged_anew() {
+    let stage = stage();
+    // Fixed counts: the samples do not depend on the judging.
+    let t = tuned(12, 0.02).with(K::SamplingAdaptive, false);
+    let plain = finish(fresh(&stage, &t, None));
+    let grain = |c: &SavedCounts| -> Vec<u32> {
+        c.tiles.iter().flat_map(|(_, blocks)| blocks).map(|b| b.grain.to_bits()).collect()
+    };
+    for other in [
+        t.clone().with(K::CleanupDenoise, "quick"),
+        t.clone().with(K::CleanupDenoise, "careful").with(K::CleanupBlend, 0.5),
+        t.clone().with(K::ViewExposure, 1.0).with(K::SamplingJudge, "relative"),
+    ] {
+        let there = finish(fresh(&stage, &other, None));
+        let judging = plain.description().judged_as(&other).judging();
+        let anew = plain.judged_by(&judging, usize::MAX);
+        assert!(grain(&anew) == grain(&there.counts()) && grain(&anew) != grain(&plain.counts()));
+        // Of a few superblocks the same, of the others nothing.
+        let few = plain.judged_by(&judging, 3);
+        let known: Vec<_> = few.tiles.iter().zip(&anew.tiles).filter(|(t, _)| t.1[0].n > 0).collect();
+        assert!(known.len() == 3 && known.iter().all(|(few, all)| few == all));
+    }
+}

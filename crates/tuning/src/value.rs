@@ -180,6 +180,12 @@ impl Tuning {
         self
     }
 
+    /// A tuning with the values that some knobs have in another one.
+    pub fn taking(mut self, knobs: &[K], from: &Tuning) -> Self {
+        knobs.iter().for_each(|k| self.values[*k as usize] = from.values[*k as usize].clone());
+        self
+    }
+
     /// Takes `changes` (id → JSON) over, all or none, and checks what spans several knobs.
     pub fn changed(&self, changes: &BTreeMap<String, serde_json::Value>) -> Result<Self, Fault> {
         let mut next = self.clone();

@@ -2,7 +2,7 @@
 
 use crate::pictures::{Layer, Look};
 use crate::{Workshop, lock};
-use fault::Fault;
+use fault::{Code, Fault};
 use picture::clamps::{ClampAdvice, suggested};
 use picture::denoise::detail::{BLOCK, DetailMap};
 use picture::denoise::profile::{Hints, Profile};
@@ -14,7 +14,7 @@ use serde::Serialize;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use tracer::{Film, clean_up_of};
+use tracer::{CLAMPED, Film, clean_up_of};
 use ts_rs::TS;
 use tuning::K;
 
@@ -22,6 +22,8 @@ use tuning::K;
 const KEPT: usize = 4;
 /// Detail lost that is worth a word: a step and a half of 255.
 const WORTH: f64 = 1.5 / 255.0;
+/// Share of a block's light that a clamp can take before it is told as much.
+const MUCH: f64 = 0.05;
 /// Objects that are named.
 const NAMED: usize = 3;
 
@@ -69,12 +71,22 @@ pub struct CleanUpView {
     pub detail: GrainLegend,
     pub softened: Vec<Softened>,
     pub strays: Strays,
-    /// Share of the light that the clamps of the render took away.
-    pub clamped: f64,
+    /// What the clamps of the render took away; none where there were none.
+    pub clamped: Option<Clamped>,
     /// Clamps that would tame the worst block; what takes least comes first.
     pub clamps: Vec<ClampAdvice>,
     /// Of the noisy picture, where it has no guides or is cleaned by its colour alone.
     pub profile: Option<ProfileView>,
+}
+
+/// Light that clamps took, as a share of what there would be.
+#[derive(Debug, Clone, Serialize, TS)]
+pub struct Clamped {
+    /// Of the whole picture, and of the block where it is most.
+    pub share: f64,
+    pub worst: f64,
+    pub region: Region,
+    pub legend: GrainLegend,
 }
 
 #[derive(Debug, Clone, Serialize, TS)]
@@ -171,7 +183,7 @@ impl Workshop {
             detail_share: lost as f64 / detail.lost.grain.len().max(1) as f64,
             detail: grain_legend(&detail.lost, Measure::Displayed, plate.region, &plate.samples, WORTH, u32::MAX),
             softened: self.softened(proof, &plate, &detail)?,
-            clamped: self.measured(proof).ok().and_then(|(_, r)| r).map_or(0.0, |r| r.clamped),
+            clamped: clamped(&plate),
             clamps: self.0.screen.install(|| suggested(&plate, &look.view, look.threshold)),
             strays: self.0.screen.install(|| Strays::of(&plate, look.clean.stray)),
             profile: (no_guides || look.clean.method == Some(Method::Colour))
@@ -241,6 +253,13 @@ impl Workshop {
         plate: &Plate,
     ) -> Result<Vec<[u8; 3]>, Fault> {
         let r = plate.region;
+        if layer == Layer::Clamped {
+            let map = clamped_map(plate).ok_or_else(|| {
+                let remedy = "set a clamp and test again";
+                Fault::new(Code::NotFound, "no clamp held any light of this proof", format!("proof {proof}"), remedy)
+            })?;
+            return Ok(grain_map(&map, r, &plate.samples, MUCH, u32::MAX));
+        }
         if layer == Layer::Detail {
             let detail = self.detail(proof, look, plate)?;
             return Ok(grain_map(&detail.lost, r, &plate.samples, WORTH, u32::MAX));
@@ -271,6 +290,36 @@ impl Workshop {
         }
         Ok(out)
     }
+}
+
+/// Share of the light of each block that clamps have taken; none where there were none.
+fn clamped_map(plate: &Plate) -> Option<BlockMap> {
+    let (_, taken) = plate.layers.iter().find(|(name, _)| name == CLAMPED)?;
+    let r = plate.region;
+    let mut map = BlockMap::from_differences(r, BLOCK, std::iter::repeat_n([0.0; 3], r.area()));
+    let mut sums = vec![[0.0f64; 2]; map.grain.len()];
+    for (i, (taken, c)) in taken.iter().zip(plate.mean()).enumerate() {
+        let sum = &mut sums[map.block_at(r.x + i as u32 % r.width, r.y + i as u32 / r.width)];
+        *sum = [sum[0] + *taken as f64, sum[1] + luminance(c) as f64];
+    }
+    map.grain = sums.iter().map(|[taken, left]| taken / (taken + left).max(1e-12)).collect();
+    Some(map)
+}
+
+fn clamped(plate: &Plate) -> Option<Clamped> {
+    let map = clamped_map(plate)?;
+    let (_, taken) = plate.layers.iter().find(|(name, _)| name == CLAMPED)?;
+    let taken: f64 = taken.iter().map(|t| *t as f64).sum();
+    let left: f64 = plate.mean().iter().map(|c| luminance(*c) as f64).sum();
+    let k = (0..map.grain.len()).max_by(|a, b| map.grain[*a].total_cmp(&map.grain[*b]))?;
+    let (x, y) = (map.first.0 + k as u32 % map.columns, map.first.1 + k as u32 / map.columns);
+    let block = Region { x: BLOCK * x, y: BLOCK * y, width: BLOCK, height: BLOCK };
+    Some(Clamped {
+        share: taken / (taken + left).max(1e-12),
+        worst: map.grain[k],
+        region: block.shared(plate.region).unwrap_or(plate.region),
+        legend: grain_legend(&map, Measure::Displayed, plate.region, &plate.samples, MUCH, u32::MAX),
+    })
 }
 
 /// A colour washed out, so that marks stand out on it.

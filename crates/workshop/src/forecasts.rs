@@ -1,9 +1,10 @@
 //! The forecast of a shot's final, from its best test.
 
 use crate::finals::Task;
+use crate::rejudging::Anew;
 use crate::saved::load_counts;
 use crate::{FitView, ForecastView, Workshop, lock, parse};
-use advice::{Brief, FILES, Forecast, Machine, Measured, Pilot, Trust, Wanted, fit, forecast};
+use advice::{Brief, FILES, Forecast, Machine, Measured, Pilot, Trust, Wanted, fit, fit_denoised, forecast};
 use fault::{Code, Fault};
 use picture::Region;
 use picture::denoise::Method;
@@ -73,10 +74,12 @@ impl Workshop {
     pub fn forecast(&self, shot: i64) -> Result<Option<ForecastView>, Fault> {
         let row = self.0.store.shot(shot)?;
         let tuning = self.tuning(shot)?;
-        Ok(self.best_forecast(shot, &tuning)?.map(|(forecast, proof, proof_number)| ForecastView {
-            forecast,
-            proof,
-            proof_number,
+        Ok(self.best_forecast(shot, &tuning)?.map(|best| ForecastView {
+            proof: best.test.proof,
+            proof_number: best.test.number,
+            judged_anew: best.test.counts.anew,
+            judging: best.under_way,
+            forecast: best.forecast,
             budget: row.budget,
         }))
     }
@@ -84,11 +87,12 @@ impl Workshop {
     /// How long the reference of a region, or of the whole frame, should take; none before a test has ended.
     pub fn reference_forecast(&self, shot: i64, region: Option<Region>) -> Result<Option<Brief>, Fault> {
         let d = self.reference_description(shot, region)?;
-        Ok(self.best_of(shot, &d.camera, &d.tuning, region)?.map(|(f, ..)| f.brief()))
+        Ok(self.best_of(shot, &d.camera, &d.tuning, region, false)?.map(|best| best.forecast.brief()))
     }
 
-    pub(crate) fn best_forecast(&self, shot: i64, tuning: &Tuning) -> Result<Option<(Forecast, i64, i64)>, Fault> {
-        self.best_of(shot, &self.0.store.shot(shot)?.camera, tuning, None)
+    /// From the test that says most of the shot's final; where that is to be judged anew, as far as this is known already.
+    pub(crate) fn best_forecast(&self, shot: i64, tuning: &Tuning) -> Result<Option<Best>, Fault> {
+        self.best_of(shot, &self.0.store.shot(shot)?.camera, tuning, None, false)
     }
 
     /// Forecasts of frames of a shot at one tuning: from tests through each one's own camera; between two stations of a move as
@@ -102,7 +106,7 @@ impl Workshop {
         for (d, _) in frames {
             for camera in d.cameras() {
                 if !known.contains_key(camera) {
-                    known.insert(camera, self.best_of(shot, camera, &d.tuning, None)?.map(|(f, ..)| f));
+                    known.insert(camera, self.best_of(shot, camera, &d.tuning, None, true)?.map(|best| best.forecast));
                 }
             }
         }
@@ -160,16 +164,21 @@ impl Workshop {
         camera: &str,
         tuning: &Tuning,
         region: Option<Region>,
-    ) -> Result<Option<(Forecast, i64, i64)>, Fault> {
-        let tests = self.tests(shot, camera)?;
-        Ok(self.best_among(&tests, tuning, region).map(|(f, i)| (f, tests[i].proof, tests[i].number)))
-    }
-
-    fn best_among(&self, tests: &[Tested], tuning: &Tuning, region: Option<Region>) -> Option<(Forecast, usize)> {
+        wait: bool,
+    ) -> Result<Option<Best>, Fault> {
         let machine = self.machine();
         let rank = |f: &Forecast| (f.needs_test.len(), (1e3 * (f.high - f.low) / f.seconds) as i64);
-        let of = |(i, t): (usize, &Tested)| Some((forecast(t.measured(), tuning, region, &machine)?, i));
-        tests.iter().enumerate().filter_map(of).min_by_key(|(f, _)| rank(f))
+        let of = |test: Tested| {
+            let forecast = forecast(test.measured(), tuning, region, &machine)?;
+            Some(Best { forecast, test, under_way: false })
+        };
+        let tests = self.tests(shot, camera)?.into_iter();
+        let Some(best) = tests.filter_map(of).min_by_key(|best| rank(&best.forecast)) else { return Ok(None) };
+        Ok(match self.judged_anew(shot, &best.test, tuning, wait) {
+            Anew::No => Some(best),
+            Anew::UnderWay => Some(Best { under_way: true, ..best }),
+            Anew::Done(test) => of(*test),
+        })
     }
 
     /// What fits the shot to a budget of seconds, to a threshold, or to what a proof shows; none before a test has ended.
@@ -190,11 +199,22 @@ impl Workshop {
             None => wanted.threshold,
         };
         let wanted = Wanted { threshold, ..wanted.clone() };
-        let tests = self.tests(shot, &row.camera)?;
-        let Some((_, i)) = self.best_among(&tests, &tuning, None) else { return Ok(None) };
-        let t = &tests[i];
-        let fit = fit(t.measured(), &tuning, &self.machine(), seconds, &wanted);
-        Ok(fit.map(|fit| FitView { fit, proof: t.proof, proof_number: t.number }))
+        let Some(best) = self.best_of(shot, &row.camera, &tuning, None, true)? else { return Ok(None) };
+        let test = best.test;
+        let machine = self.machine();
+        let with_denoiser = advice::denoised(&tuning).filter(|_| wanted.denoise);
+        let cleaned = match &with_denoiser {
+            Some(with) => match self.judged_anew(shot, &test, with, true) {
+                Anew::Done(cleaned) => Some(cleaned),
+                _ => None,
+            },
+            None => None,
+        };
+        let fit = match cleaned {
+            Some(c) => fit_denoised(test.measured(), c.measured(), &tuning, &machine, seconds, &wanted),
+            None => fit(test.measured(), &tuning, &machine, seconds, &wanted),
+        };
+        Ok(fit.map(|fit| FitView { fit, proof: test.proof, proof_number: test.number }))
     }
 
     /// The grain that 95 % of a proof's blocks do not exceed, as the proof was judged.
@@ -213,17 +233,26 @@ impl Workshop {
 }
 
 /// A test with all that forecasts need.
-struct Tested {
-    proof: i64,
-    number: i64,
-    description: Description,
-    counts: Arc<SavedCounts>,
-    report: RenderReport,
-    pilot: Option<Pilot>,
+#[derive(Clone)]
+pub(crate) struct Tested {
+    pub proof: i64,
+    pub number: i64,
+    pub description: Description,
+    pub counts: Arc<SavedCounts>,
+    pub report: RenderReport,
+    pub pilot: Option<Pilot>,
+}
+
+/// A forecast and the test that it rests on.
+pub(crate) struct Best {
+    pub forecast: Forecast,
+    pub test: Tested,
+    /// The test is being judged anew: more will be known in a moment.
+    pub under_way: bool,
 }
 
 impl Tested {
-    fn measured(&self) -> Measured<'_> {
+    pub fn measured(&self) -> Measured<'_> {
         Measured {
             description: &self.description,
             counts: &self.counts,

@@ -1,6 +1,7 @@
 //! Where the grain comes from: ledgers of proofs, prices of knobs, the question "and at another threshold?", and advice with
 //! what became of it.
 
+use crate::forecasts::Best;
 use crate::{
     AdviceLine, AdviceState, AdviceView, Came, Event, LedgerView, PricesView, TakeAdvice, WhatIf, Workshop, json, lock,
     parse,
@@ -101,12 +102,9 @@ impl Workshop {
     /// What the knobs of a shot's final cost and buy; none before a test has ended.
     pub fn prices(&self, shot: i64) -> Result<Option<PricesView>, Fault> {
         let tuning = self.tuning(shot)?;
-        let Some((forecast, proof, proof_number)) = self.best_forecast(shot, &tuning)? else { return Ok(None) };
-        let p = self.ended_proof(proof)?;
-        let Some(counts) = self.counts(proof, p.report.samples) else { return Ok(None) };
-        let pilot = self.pilot_for(shot, &p.description)?;
-        let test = Measured { description: &p.description, counts: &counts, report: &p.report, pilot: pilot.as_ref() };
-        let prices = prices(test, &tuning, &self.machine());
+        let Some(Best { forecast, test, .. }) = self.best_forecast(shot, &tuning)? else { return Ok(None) };
+        let prices = prices(test.measured(), &tuning, &self.machine());
+        let (proof, proof_number) = (test.proof, test.number);
         Ok(Some(PricesView { proof, proof_number, stale: forecast.needs_test, prices }))
     }
 

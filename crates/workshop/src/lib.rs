@@ -17,6 +17,7 @@ mod parcels;
 mod partials;
 mod pictures;
 mod proofs;
+mod rejudging;
 mod saved;
 mod settings;
 mod sheet;
@@ -29,7 +30,7 @@ mod views;
 
 pub use archive::{PresetExport, ProofExport, ShotExport};
 pub use circumstances::{Circumstances, PhaseTime};
-pub use cleaning::{CleanUpView, ProfileView, Softened};
+pub use cleaning::{Clamped, CleanUpView, ProfileView, Softened};
 pub use events::{Event, FinalTimes};
 pub use finals::{Check, NewFinal, Ordered, Policy, Series, TopUp, Turn, read_plan};
 pub use pictures::{Layer, Look, PixelReadout, Shown};
@@ -88,6 +89,8 @@ pub(crate) struct Inner {
     pub taking: Mutex<()>,
     /// Counts of proofs, latest last.
     pub counts: Mutex<VecDeque<(forecasts::CountsKey, Arc<SavedCounts>)>>,
+    /// Tests judged anew, latest last.
+    pub judged: Mutex<VecDeque<rejudging::Judged>>,
     /// Held while one test makes way for the next.
     pub changing_test: Mutex<()>,
     pub plates: Mutex<VecDeque<(i64, Arc<picture::Plate>)>>,
@@ -125,6 +128,7 @@ impl Workshop {
             glancing: Mutex::default(),
             taking: Mutex::default(),
             counts: Mutex::default(),
+            judged: Mutex::default(),
             changing_test: Mutex::default(),
             plates: Mutex::default(),
             block_maps: Mutex::default(),

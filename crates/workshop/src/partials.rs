@@ -121,7 +121,7 @@ impl Workshop {
     pub fn preview(&self, shot: i64, id: i64) -> Result<Preview, Fault> {
         let (now, p) = (self.tuning(shot)?, self.partial(id)?);
         let next = now.applying(&p.values);
-        let forecast = self.best_forecast(shot, &next)?.map(|(f, ..)| f.brief());
+        let forecast = self.best_forecast(shot, &next)?.map(|best| best.forecast.brief());
         Ok(Preview { changes: now.differences(&next), forecast })
     }
 
@@ -147,9 +147,9 @@ impl Workshop {
         let mut out = Vec::new();
         for row in self.0.store.partials()?.into_iter().filter(|r| r.kind == "preset") {
             let next = now.applying(&self.partial(row.id)?.values);
-            let forecast = self.best_forecast(shot, &next)?;
-            let needs_test = forecast.as_ref().is_some_and(|(f, ..)| !f.needs_test.is_empty());
-            out.push(Rung { preset: row.id, forecast: forecast.map(|(f, ..)| f.brief()), needs_test });
+            let forecast = self.best_forecast(shot, &next)?.map(|best| best.forecast);
+            let needs_test = forecast.as_ref().is_some_and(|f| !f.needs_test.is_empty());
+            out.push(Rung { preset: row.id, forecast: forecast.map(|f| f.brief()), needs_test });
         }
         Ok(out)
     }

@@ -40,6 +40,8 @@ pub enum Layer {
     Detail,
     Stray,
     Flat,
+    /// Share of the light that clamps have taken.
+    Clamped,
     /// What a display file cuts off: in one colour at the top of the range, in another at the bottom.
     Clipped,
 }
@@ -230,7 +232,9 @@ impl Workshop {
         };
         let rgb = match layer {
             Layer::Picture => plain(&self.cleaned(proof, look)?.picture, &|c| view.bytes(c)),
-            Layer::Detail | Layer::Stray | Layer::Flat => self.clean_up_map(proof, layer, look, &plate)?,
+            Layer::Detail | Layer::Stray | Layer::Flat | Layer::Clamped => {
+                self.clean_up_map(proof, layer, look, &plate)?
+            }
             Layer::Grain => {
                 let (judging, most) = judged(d.as_ref(), look);
                 let map = self.block_map(proof, &plate, &judging);

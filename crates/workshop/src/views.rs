@@ -393,6 +393,9 @@ pub struct ForecastView {
     pub proof: i64,
     #[ts(type = "number")]
     pub proof_number: i64,
+    /// Its grain was judged anew, after the clean-up and through the view of now; and whether that is under way.
+    pub judged_anew: bool,
+    pub judging: bool,
     pub budget: f64,
 }
 

@@ -471,7 +471,11 @@ without?: string[],
 /**
  * The frame may become smaller where its own threshold is out of reach.
  */
-smaller?: boolean, };
+smaller?: boolean, 
+/**
+ * A denoiser may be used where there is none.
+ */
+denoise?: boolean, };
 
 export type Decision = { 
 /**
@@ -845,7 +849,11 @@ export type ForecastView = { forecast: Forecast,
 /**
  * The proof it was computed from.
  */
-proof: number, proof_number: number, budget: number, };
+proof: number, proof_number: number, 
+/**
+ * Its grain was judged anew, after the clean-up and through the view of now; and whether that is under way.
+ */
+judged_anew: boolean, judging: boolean, budget: number, };
 
 export type KnobRow = { id: string, label: string, 
 /**
@@ -999,7 +1007,7 @@ region?: Region,
  */
 live?: boolean, };
 
-export type Layer = "picture" | "grain" | "samples" | "albedo" | "normal" | "part" | "part_grain" | "shadow" | "depth" | "detail" | "stray" | "flat" | "clipped";
+export type Layer = "picture" | "grain" | "samples" | "albedo" | "normal" | "part" | "part_grain" | "shadow" | "depth" | "detail" | "stray" | "flat" | "clamped" | "clipped";
 
 export type PixelReadout = { 
 /**
@@ -1093,6 +1101,12 @@ known: Array<number>, areas: Array<Area>,
  */
 curve: Array<[number, number]>, };
 
+export type Clamped = { 
+/**
+ * Of the whole picture, and of the block where it is most.
+ */
+share: number, worst: number, region: Region, legend: GrainLegend, };
+
 export type CleanUpView = { 
 /**
  * The denoiser that was used: regression needs two halves.
@@ -1111,9 +1125,9 @@ energy: number,
  */
 detail_share: number, detail: GrainLegend, softened: Array<Softened>, strays: Strays, 
 /**
- * Share of the light that the clamps of the render took away.
+ * What the clamps of the render took away; none where there were none.
  */
-clamped: number, 
+clamped: Clamped | null, 
 /**
  * Clamps that would tame the worst block; what takes least comes first.
  */

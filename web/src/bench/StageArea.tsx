@@ -51,6 +51,7 @@ const mapsOf: Partial<Record<Pass["layer"], string>> = {
   detail: " · detail lost",
   stray: " · stray pixels",
   flat: " · flat areas",
+  clamped: " · light that clamps took",
 };
 
 function caption(

@@ -74,12 +74,15 @@ export const TimeBill = memo(function TimeBill({
     f.history > 0
       ? ` ${f.history} finals of this machine took ${f.factor.toFixed(2)} times their forecast; that is counted in.`
       : "";
+  const anew = view.judged_anew
+    ? ` Its grain was judged anew from its halves, after the clean-up and through the view of now.`
+    : "";
   const files = f.files.map((x) => `${fileKind(x.kind)} ${size(x.bytes)}`).join(", ");
   return (
     <div className="bill" data-testid="bill">
       <div className="bill-line">
         <Tooltip
-          title={`Between ${duration(f.low)} and ${duration(f.high)}, ${basis} proof ${view.proof_number}${saw}. About ${f.samples_per_pixel.toFixed(0)} samples a pixel, ${percent(f.settled, 0)} of the picture settled; grain ${percent(f.grain, 2)}. Memory ${size(f.memory)}; files ${files}.${held}`}
+          title={`Between ${duration(f.low)} and ${duration(f.high)}, ${basis} proof ${view.proof_number}${saw}. About ${f.samples_per_pixel.toFixed(0)} samples a pixel, ${percent(f.settled, 0)} of the picture settled; grain ${percent(f.grain, 2)}. Memory ${size(f.memory)}; files ${files}.${anew}${held}`}
         >
           <span>
             <b>Final {duration(f.seconds)}</b>{" "}
@@ -124,7 +127,11 @@ export const TimeBill = memo(function TimeBill({
         <span className="bill-budget" style={{ left: `${(budget / span) * 100}%` }} />
       </div>
       <div className="bill-key">
-        {unsure ? (
+        {unsure && view.judging ? (
+          <span className="second">
+            The grain of proof {view.proof_number} is being judged anew from its halves; the forecast follows.
+          </span>
+        ) : unsure ? (
           <span className="caution">
             {f.needs_test.join(", ")} changed since proof {view.proof_number}: a pilot is needed to know
           </span>

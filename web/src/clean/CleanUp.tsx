@@ -1,7 +1,7 @@
 import { Button, Segmented, Slider, Tooltip } from "antd";
 import { useEffect, useState } from "react";
 import { useCleanUp, useLedger } from "../api/queries";
-import type { CausticRow, CleanUpView, Layer, ProofView, Region, Softened } from "../api/types";
+import type { CausticRow, CleanUpView, GrainLegend, Layer, ProofView, Region, Softened } from "../api/types";
 import { count, percent, steps } from "../app/format";
 import { Bars } from "../bench/Legend";
 import type { Look } from "../bench/look";
@@ -166,10 +166,19 @@ function Figures({
           <td className="num">{`${view.energy >= 0 ? "+" : "−"}${percent(Math.abs(view.energy), 2)}`}</td>
           <td className="second">
             {`against the noisy picture · cleaned in ${view.seconds.toFixed(2)} s, nothing rendered`}
-            {view.clamped > 0 && ` · its clamps took ${percent(view.clamped, 2)} when it was rendered`}
           </td>
           <td />
         </tr>
+        {view.clamped && (
+          <tr>
+            <th>Clamped</th>
+            <td className="num">{percent(view.clamped.share, 2)}</td>
+            <td className={view.clamped.worst > view.clamped.legend.threshold ? "caution" : "second"}>
+              {`of the light, when it was rendered; at ${view.clamped.region.x}, ${view.clamped.region.y} it is ${percent(view.clamped.worst, 0)} of what there would be`}
+            </td>
+            <td>{mapButton("clamped", "show where")}</td>
+          </tr>
+        )}
         {view.profile && (
           <tr>
             <th>Noise found</th>
@@ -180,6 +189,35 @@ function Figures({
         )}
       </tbody>
     </table>
+  );
+}
+
+/** Colours of a map over blocks, how much of the picture has each, and where the step lies. */
+function MapLegend({
+  legend,
+  text,
+  from,
+  what,
+}: {
+  legend: GrainLegend;
+  text: (v: number) => string;
+  from: string;
+  what: string;
+}) {
+  return (
+    <figure className="detail-legend">
+      <Bars
+        swatches={legend.swatches}
+        text={text}
+        mark={legend.swatches.findIndex((s) => s.value >= legend.threshold * 0.999)}
+      />
+      <div className="legend-ends">
+        <span>{`${text(legend.swatches[0]!.value)} or none`}</span>
+        <span>{`${from} ${text(legend.threshold)}`}</span>
+        <span>{text(legend.threshold * 8)}</span>
+      </div>
+      <figcaption className="second">{what}</figcaption>
+    </figure>
   );
 }
 
@@ -241,21 +279,20 @@ export function CleanUp(p: Props) {
           )}
           <Figures {...p} view={view} proof={ended} caustics={caustics ?? []} />
           {p.pass.layer === "detail" && (
-            <figure className="detail-legend">
-              <Bars
-                swatches={view.detail.swatches}
-                text={(v) => `${steps(v)} steps`}
-                mark={view.detail.swatches.findIndex((s) => s.value >= view.detail.threshold * 0.999)}
-              />
-              <div className="legend-ends">
-                <span>{`${steps(view.detail.swatches[0]!.value)} steps or none`}</span>
-                <span>{`visible from about ${steps(view.detail.threshold)}`}</span>
-                <span>{steps(view.detail.threshold * 8)}</span>
-              </div>
-              <figcaption className="second">
-                {`detail lost, in steps of 255; worst block ${steps(view.detail.worst_block)}`}
-              </figcaption>
-            </figure>
+            <MapLegend
+              legend={view.detail}
+              text={(v) => `${steps(v)} steps`}
+              from="visible from about"
+              what={`detail lost, in steps of 255; worst block ${steps(view.detail.worst_block)}`}
+            />
+          )}
+          {p.pass.layer === "clamped" && view.clamped && (
+            <MapLegend
+              legend={view.clamped.legend}
+              text={(v) => percent(v)}
+              from="much from"
+              what={`share of a block's light that clamps took; at most ${percent(view.clamped.worst, 0)}`}
+            />
           )}
           {view.profile && (
             <ProfileChart

@@ -48,12 +48,15 @@ export function FitDialog({ shot, proofs, set, pilot, close }: Props) {
   const [proof, setProof] = useState<number | null>(measured[0]?.id ?? null);
   const [without, setWithout] = useState<string[]>([]);
   const [smaller, setSmaller] = useState(false);
+  const [denoise, setDenoise] = useState(false);
+  const noisy = shot.tuning["cleanup.denoise"] === "none";
   const wanted: Wanted = {
     ...(mode === "minutes" ? { seconds: minutes * 60 } : {}),
     ...(mode === "threshold" ? { threshold: threshold / 100 } : {}),
     ...(mode === "proof" && proof !== null ? { proof } : {}),
     without,
     ...(mode === "minutes" ? { smaller } : {}),
+    denoise: denoise && noisy,
   };
   const view = useFit(shot.id, shot.revision, wanted);
   const fit = view.data?.fit;
@@ -126,6 +129,11 @@ export function FitDialog({ shot, proofs, set, pilot, close }: Props) {
         {mode === "minutes" && (
           <Checkbox checked={smaller} onChange={(e) => setSmaller(e.target.checked)}>
             the frame may become smaller
+          </Checkbox>
+        )}
+        {noisy && (
+          <Checkbox checked={denoise} onChange={(e) => setDenoise(e.target.checked)}>
+            a denoiser may be used
           </Checkbox>
         )}
         <span className="grow" />

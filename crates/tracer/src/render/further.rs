@@ -238,12 +238,7 @@ impl Render {
         let mut blocks_all = Vec::new();
         for i in 0..self.film.tiles.len() {
             let tile = self.film.tile(i);
-            let pixels: Vec<u32> = (0..tile.blocks.len())
-                .map(|k| {
-                    let [x0, x1, y0, y1] = tile.block_range(k, self.film.block);
-                    (x1 - x0) * (y1 - y0)
-                })
-                .collect();
+            let pixels: Vec<u32> = (0..tile.blocks.len()).map(|k| tile.block_pixels(k, self.film.block)).collect();
             let taken: f64 = tile.blocks.iter().zip(&pixels).map(|(b, p)| 2.0 * b.n as f64 * *p as f64).sum();
             let floors = floored_variances(&tile.blocks, &pixels);
             let blocks: Vec<Ahead> = (0..tile.blocks.len())

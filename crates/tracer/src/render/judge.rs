@@ -1,13 +1,16 @@
 //! Grain of a superblock's blocks at the end of a round, and the decision which of them go on.
 
-use super::{Render, Scope};
+use super::{Render, SavedCounts, Scope};
 use crate::film::{GUIDE_SAMPLES, Pixel, Tile};
+use crate::pilot::spread;
 use crate::pool::thread_time;
-use crate::rounds::{decide, previous};
+use crate::rounds::{BlockCount, decide, previous};
 use picture::Plate;
 use picture::denoise::{Method, Split, clean_halves};
-use picture::grain::BlockSum;
+use picture::grain::{BlockSum, Judging};
 use picture::reduce::{Weights, resampled};
+use rayon::prelude::*;
+use std::collections::HashSet;
 
 impl Render {
     /// Whether blocks are judged when they have reached `n` samples per half. The careful denoiser takes as long as several
@@ -31,38 +34,60 @@ impl Render {
         if !tile.blocks.iter().any(|b| b.is_due(n)) {
             return 0.0;
         }
-        let layout = &self.film.layout;
-        let tail = tile.tail(layout);
-        let ranges: Vec<[u32; 4]> = (0..tile.blocks.len()).map(|k| tile.block_range(k, s.block)).collect();
-        let pixels: Vec<u32> = ranges.iter().map(|[x0, x1, y0, y1]| (x1 - x0) * (y1 - y0)).collect();
-        let mut sums = vec![BlockSum::default(); tile.blocks.len()];
-        if s.frame.0 > s.delivered.0.0 || s.judging.cleans() {
-            self.judge_delivered(&tile, &tail, &mut sums);
-        } else {
-            for (k, [x0, x1, y0, y1]) in ranges.into_iter().enumerate() {
-                if !tile.blocks[k].is_due(n) {
-                    continue;
-                }
-                for y in y0..y1 {
-                    for x in x0..x1 {
-                        let i = (y * tile.bounds.width + x) as usize;
-                        let half = |h| tile.mean(layout, &tail, i, h, n);
-                        sums[k].add(s.judging.difference(half(0), half(1)));
-                    }
-                }
-            }
-        }
+        let sums = self.block_sums(&tile, &s.judging, |b| b.is_due(n));
         for (b, sum) in tile.blocks.iter_mut().zip(&sums).filter(|(b, _)| b.is_due(n)) {
             b.grain = sum.grain() as f32;
         }
+        let pixels: Vec<u32> = (0..tile.blocks.len()).map(|k| tile.block_pixels(k, s.block)).collect();
         decide(&mut tile.blocks, &pixels, n, s.least, s.most, s.threshold, s.adaptive);
         1e-9 * (thread_time() - began) as f64
+    }
+
+    /// What the blocks would show under another judging in blocks of the same size, each at the samples that it has; of at most
+    /// so many superblocks, spread over the area: the others count as not rendered. Runs in the caller's thread pool.
+    pub fn judged_by(&self, judging: &Judging, squares: usize) -> SavedCounts {
+        let mut counts = SavedCounts { anew: true, ..self.counts() };
+        let has_samples = |i: &usize| counts.tiles[*i].1.iter().any(|b| b.n > 0);
+        let chosen: HashSet<usize> = spread(&self.squares()).into_iter().filter(has_samples).take(squares).collect();
+        counts.tiles.par_iter_mut().enumerate().for_each(|(i, (spent, blocks))| {
+            if !chosen.contains(&i) {
+                *spent = 0;
+                blocks.fill(BlockCount::new(false));
+                return;
+            }
+            let tile = self.film.tile(i).clone();
+            let sums = self.block_sums(&tile, judging, |b| b.n > 0);
+            blocks.iter_mut().zip(sums).filter(|(b, _)| b.n > 0).for_each(|(b, s)| b.judged_anew(s.grain() as f32));
+        });
+        counts
+    }
+
+    /// Grain of the blocks of a superblock, of those that are asked for at least.
+    fn block_sums(&self, tile: &Tile, judging: &Judging, asked: impl Fn(&BlockCount) -> bool) -> Vec<BlockSum> {
+        let (s, layout) = (&self.settings, &self.film.layout);
+        let tail = tile.tail(layout);
+        let mut sums = vec![BlockSum::default(); tile.blocks.len()];
+        if s.frame.0 > s.delivered.0.0 || judging.cleans() {
+            self.judge_delivered(tile, &tail, judging, &mut sums);
+            return sums;
+        }
+        for (k, b) in tile.blocks.iter().enumerate().filter(|(_, b)| asked(b)) {
+            let [x0, x1, y0, y1] = tile.block_range(k, s.block);
+            for y in y0..y1 {
+                for x in x0..x1 {
+                    let i = (y * tile.bounds.width + x) as usize;
+                    let half = |h| tile.mean(layout, &tail, i, h, b.n);
+                    sums[k].add(judging.difference(half(0), half(1)));
+                }
+            }
+        }
+        sums
     }
 
     /// Grain of delivered pixels: both halves are denoised, where grain is judged after that, and reduced, where the render is
     /// oversize. Pixels beyond the superblock are left out, so that nothing outside it matters; at its border that counts up
     /// to a tenth too much.
-    fn judge_delivered(&self, tile: &Tile, tail: &[f32; 3], sums: &mut [BlockSum]) {
+    fn judge_delivered(&self, tile: &Tile, tail: &[f32; 3], judging: &Judging, sums: &mut [BlockSum]) {
         let s = &self.settings;
         let t = tile.bounds;
         let step = (s.frame.0 as f64 / s.delivered.0.0 as f64, s.frame.1 as f64 / s.delivered.0.1 as f64);
@@ -75,9 +100,9 @@ impl Render {
             };
             (0..t.area()).map(mean).collect::<Vec<picture::Rgb>>()
         });
-        if s.judging.cleans() {
+        if judging.cleans() {
             let split = self.film.layout.split_halves(tile, tail, s.block, &halves);
-            halves = clean_halves(&plate(tile, s.block, halves, split), &s.judging.clean);
+            halves = clean_halves(&plate(tile, s.block, halves, split), &judging.clean);
         }
         let [a, b] = if s.frame.0 > s.delivered.0.0 {
             let across = Weights::tent(step.0, t.x..t.right(), xs.clone());
@@ -90,7 +115,7 @@ impl Render {
         for (i, (a, b)) in a.iter().zip(&b).enumerate() {
             let (x, y) = (xs.start + i as u32 % xs.len() as u32, ys.start + i as u32 / xs.len() as u32);
             let k = block(y, step.1, t.y) * tile.columns + block(x, step.0, t.x);
-            sums[k as usize].add(s.judging.difference(*a, *b));
+            sums[k as usize].add(judging.difference(*a, *b));
         }
     }
 }

@@ -140,7 +140,8 @@ impl Workshop {
         if !lost.is_empty() {
             out.push(line("scene", false, format!("not taken over from its file: {}", lost.join(", "))));
         }
-        if let Some((_, proof, number)) = self.best_forecast(shot, &own.tuning)? {
+        if let Some(best) = self.best_forecast(shot, &own.tuning)? {
+            let (proof, number) = (best.test.proof, best.test.number);
             let lines = self.advice(proof).map(|a| a.lines).unwrap_or_default();
             let open: Vec<&str> =
                 lines.iter().filter(|l| l.state == AdviceState::New).map(|l| l.advice.title.as_str()).collect();
