@@ -369,6 +369,10 @@ fn ways_out(bench: &Bench, then: &Tuning, rows: &[&Advice], own: f64, seconds: f
     let fine = then.clone().with(K::SamplingThreshold, own);
     let mut out = Vec::new();
     if let Some(f) = bench.forecast(&fine, rows) {
+        // Only the margin was too small for it.
+        if f.seconds <= seconds {
+            return out;
+        }
         let title = format!("{} more for a threshold of {:.2} %", spoken(f.seconds - seconds), 100.0 * own);
         out.push(WayOut { title, seconds: f.seconds, changes: one(K::SamplingThreshold, own) });
     }

@@ -167,13 +167,20 @@ impl Workshop {
         wait: bool,
     ) -> Result<Option<Best>, Fault> {
         let machine = self.machine();
-        let rank = |f: &Forecast| (f.needs_test.len(), (1e3 * (f.high - f.low) / f.seconds) as i64);
+        let values = tuning.to_map();
+        // What is judged anew needs no test.
+        let rank = |best: &Best| {
+            let (f, anew) = (&best.forecast, best.test.description.judged_as(tuning).tuning);
+            let there = anew.to_map();
+            let unknown = f.needs_test.iter().filter(|id| there[id.as_str()] != values[id.as_str()]).count();
+            (unknown, (1e3 * (f.high - f.low) / f.seconds) as i64)
+        };
         let of = |test: Tested| {
             let forecast = forecast(test.measured(), tuning, region, &machine)?;
             Some(Best { forecast, test, under_way: false })
         };
         let tests = self.tests(shot, camera)?.into_iter();
-        let Some(best) = tests.filter_map(of).min_by_key(|best| rank(&best.forecast)) else { return Ok(None) };
+        let Some(best) = tests.filter_map(of).min_by_key(rank) else { return Ok(None) };
         Ok(match self.judged_anew(shot, &best.test, tuning, wait) {
             Anew::No => Some(best),
             Anew::UnderWay => Some(Best { under_way: true, ..best }),

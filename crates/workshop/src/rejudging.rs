@@ -16,12 +16,20 @@ const KEPT: usize = 24;
 /// Superblocks that the careful denoiser is tried on: a few seconds.
 const CAREFUL: usize = 96;
 
-/// A proof, its samples, how it was judged anew and what came of it; none while that is under way, or where it is not to be had.
-pub(crate) type Judged = (i64, u64, Judging, Option<Arc<SavedCounts>>);
+/// A proof, its samples, how it was judged anew and what came of it.
+pub(crate) type Judged = (i64, u64, Judging, Outcome);
+
+#[derive(Clone)]
+pub(crate) enum Outcome {
+    UnderWay,
+    /// Its samples are not there any more.
+    Lost,
+    Known(Arc<SavedCounts>),
+}
 
 /// What there is of a test that is to be judged anew.
 pub(crate) enum Anew {
-    /// Nothing to do: it was judged like that, or in blocks of another size.
+    /// It was judged like that, or its samples are not there any more.
     No,
     UnderWay,
     Done(Box<Tested>),
@@ -38,35 +46,44 @@ impl Workshop {
         }
         let key = (test.proof, test.report.samples);
         let known = lock(&self.0.judged).iter().find(|(p, n, j, _)| (*p, *n) == key && j.alike(&judging)).cloned();
-        let found = match known {
-            Some((.., counts)) if counts.is_some() || !wait => counts,
+        let outcome = match known.map(|(.., outcome)| outcome) {
+            Some(Outcome::UnderWay) if !wait => Outcome::UnderWay,
+            Some(known @ (Outcome::Lost | Outcome::Known(_))) => known,
             None if !wait => {
-                self.remember_judged((key.0, key.1, judging, None));
+                self.remember_judged((key.0, key.1, judging, Outcome::UnderWay));
                 let (workshop, own) = (self.clone(), test.description.clone());
                 std::thread::spawn(move || {
                     // Times of tests are measured: they come first.
                     while workshop.test_is_running() {
                         std::thread::sleep(Duration::from_millis(200));
                     }
-                    if workshop.judge(key, &own, judging).is_some() {
-                        workshop.0.events.tell(Event::Proofs { shot });
-                    }
+                    workshop.judge(key, &own, judging);
+                    workshop.0.events.tell(Event::Proofs { shot });
                 });
-                None
+                Outcome::UnderWay
             }
             _ => self.judge(key, &test.description, judging),
         };
-        let Some(counts) = found else { return Anew::UnderWay };
+        let counts = match outcome {
+            Outcome::UnderWay => return Anew::UnderWay,
+            Outcome::Lost => return Anew::No,
+            Outcome::Known(counts) => counts,
+        };
         let report = report_of(&test.report, &test.description, &d, &counts, &self.machine());
         Anew::Done(Box::new(Tested { description: d, counts, report, ..test.clone() }))
     }
 
-    fn judge(&self, key: (i64, u64), own: &Description, judging: Judging) -> Option<Arc<SavedCounts>> {
-        let render = self.load_render(own, &self.0.store.proof_folder(key.0)).ok()?;
+    fn judge(&self, key: (i64, u64), own: &Description, judging: Judging) -> Outcome {
         let squares = if careful(&judging) { CAREFUL } else { usize::MAX };
-        let counts = Arc::new(self.0.screen.install(|| render.judged_by(&judging, squares)));
-        self.remember_judged((key.0, key.1, judging, Some(counts.clone())));
-        Some(counts)
+        let outcome = match self.load_render(own, &self.0.store.proof_folder(key.0)) {
+            Ok(render) => {
+                let counts = self.0.screen.install(|| render.judged_by(&judging, squares));
+                Outcome::Known(Arc::new(counts))
+            }
+            Err(_) => Outcome::Lost,
+        };
+        self.remember_judged((key.0, key.1, judging, outcome.clone()));
+        outcome
     }
 
     fn remember_judged(&self, new: Judged) {
@@ -91,8 +108,11 @@ fn report_of(
     counts: &SavedCounts,
     machine: &Machine,
 ) -> RenderReport {
-    let longest = counts.tiles.iter().flat_map(|(_, blocks)| blocks).map(|b| b.n).max().unwrap_or(1);
-    let pixels = was.film_area().area() as f64;
+    let blocks = || counts.tiles.iter().flat_map(|(_, blocks)| blocks);
+    let longest = blocks().map(|b| b.n).max().unwrap_or(1);
+    // A pilot has samples in some places alone.
+    let rendered = blocks().filter(|b| b.n > 0).count() as f64 / blocks().count().max(1) as f64;
+    let pixels = was.film_area().area() as f64 * rendered;
     let seconds = |d: &Description| {
         let j = d.judging();
         let Some(method) = j.clean.denoises().filter(|_| j.cleans()) else { return 0.0 };

@@ -142,3 +142,32 @@ fn advice_is_tried_applied_and_compared_with_what_came() {
     // A test under other counts would show it as well; the proof with the change is there already.
     assert_eq!(applied.came.map(|c| (c.without, c.with)), Some((came.without, came.with)));
 }
+
+/// Another clean-up needs no new test: the halves of the last one are judged after it, beside, and the forecast follows. What
+/// clamps took is kept by place.
+#[test]
+fn a_change_of_the_clean_up_is_forecast_from_the_halves_of_a_test() {
+    let (_data, w, shot) = workshop();
+    let id = test(&w, shot);
+    let told = |w: &Workshop| w.forecast(shot).unwrap().unwrap();
+    let before = told(&w);
+    assert!(!before.judged_anew && !before.judging && before.forecast.needs_test.is_empty());
+    assert!(w.clean_up(id, &w.look_of(id).unwrap()).unwrap().clamped.is_none());
+    tune(&w, shot, json!({ "cleanup.denoise": "quick", "clamp.direct": 1.0 }));
+    wait("judging anew", || told(&w).judged_anew);
+    let after = told(&w);
+    assert!(!after.judging && after.forecast.needs_test == ["clamp.direct"], "{:?}", after.forecast.needs_test);
+    // Every pixel gets about as many samples, and the denoiser takes a moment: it does not cost many times the sampling.
+    assert!(
+        after.forecast.grain < 0.8 * before.forecast.grain && after.forecast.sampling < 3.0 * before.forecast.sampling
+    );
+    let clamped = test(&w, shot);
+    let look = w.look_of(clamped).unwrap();
+    let taken = w.clean_up(clamped, &look).unwrap().clamped.unwrap();
+    assert!(taken.share > 0.0 && taken.worst > taken.share && taken.worst < 1.0, "{taken:?}");
+    assert_ne!(
+        w.show(clamped, Layer::Clamped, &look).unwrap().rgba,
+        w.show(clamped, Layer::Picture, &look).unwrap().rgba
+    );
+    assert_eq!(w.show(id, Layer::Clamped, &look).err().unwrap().code, fault::Code::NotFound);
+}

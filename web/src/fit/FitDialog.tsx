@@ -128,12 +128,12 @@ export function FitDialog({ shot, proofs, set, pilot, close }: Props) {
         )}
         {mode === "minutes" && (
           <Checkbox checked={smaller} onChange={(e) => setSmaller(e.target.checked)}>
-            the frame may become smaller
+            allow a smaller frame
           </Checkbox>
         )}
         {noisy && (
           <Checkbox checked={denoise} onChange={(e) => setDenoise(e.target.checked)}>
-            a denoiser may be used
+            allow a denoiser
           </Checkbox>
         )}
         <span className="grow" />
