@@ -393,7 +393,7 @@ basis: Seen,
  */
 measured: boolean, 
 /**
- * Bytes of memory of the film and what the delivery needs beside it.
+ * Bytes of memory that the film takes at most, with what puts it away and delivers it; scene and program come on top.
  */
 memory: number, 
 /**

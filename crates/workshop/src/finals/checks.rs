@@ -2,7 +2,7 @@
 
 use super::{NewFinal, Policy, series};
 use crate::{AdviceState, Workshop};
-use advice::{Forecast, spoken};
+use advice::{FILMS, Forecast, spoken};
 use fault::Fault;
 use scene::Handling;
 use serde::Serialize;
@@ -106,23 +106,25 @@ impl Workshop {
                 let changed = first.needs_test.join(", ");
                 out.push(line("pilot", false, format!("needed, for these changed since the test: {changed}")));
             }
-            let film = worst(|f| f.memory);
+            let memory = worst(|f| f.memory);
             if let Some(free) = free_memory() {
                 out.push(line(
                     "memory",
-                    film < 0.8 * free,
-                    format!("{} needed, {} free", gigabytes(film), gigabytes(free)),
+                    memory < 0.8 * free,
+                    format!("{} needed, {} free", gigabytes(memory), gigabytes(free)),
                 ));
             }
             let files = frames.len() as f64 * worst(|f| f.files.iter().map(|x| x.bytes).sum());
+            // The latest film and the one that takes its place.
+            let state_bytes = 2.0 * memory / FILMS;
             if let Some(free) = free_disk(self.0.store.root()) {
                 let state = format!(
                     "{} of files and {} of working state, {} free",
                     gigabytes(files),
-                    gigabytes(2.0 * film),
+                    gigabytes(state_bytes),
                     gigabytes(free)
                 );
-                out.push(line("disk", files + 2.0 * film < 0.9 * free, state));
+                out.push(line("disk", files + state_bytes < 0.9 * free, state));
             }
         }
         if t.whole(K::SamplingLeast) < 16 && limits.adaptive {
