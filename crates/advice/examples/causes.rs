@@ -115,8 +115,8 @@ fn adaptive(subjects: &[Subject], seeds: u32) {
         let goals = ours.worst();
         let mut needs = [f64::NAN; 2];
         let (mut before, mut each): (Option<Seeds>, _) = (None, 0.0);
-        // Uniform sampling hardly needs fewer than adaptive does.
-        for n in (0..9).map(|k| (ours.samples * 1.4f64.powi(k)) as u32) {
+        // From where uniform sampling would be the better one.
+        for n in (-3..9).map(|k| (ours.samples * 1.4f64.powi(k)) as u32) {
             let now = over_seeds(s, &fixed(&large, n), seeds);
             each = now.each;
             for (k, need) in needs.iter_mut().enumerate() {

@@ -318,13 +318,12 @@ pub fn fit(test: Measured, tuning: &Tuning, machine: &Machine, seconds: f64, wan
     })
 }
 
-/// A tuning with the quick denoiser, judged as delivered; none where it denoises already.
+/// A tuning with the quick denoiser, whole and for all parts, judged as delivered; none where there is a denoiser.
 pub fn denoised(tuning: &Tuning) -> Option<Tuning> {
-    let with = tuning.clone().with(K::CleanupDenoise, "quick").with(K::SamplingJudge, "delivered");
-    (tuning.name(K::CleanupDenoise) == "none").then(|| match tuning.real(K::CleanupBlend) > 0.0 {
-        true => with,
-        false => with.with(K::CleanupBlend, 1.0),
-    })
+    const WHOLE: &[K] = &[K::CleanupBlend, K::CleanupDiffuse, K::CleanupSpecular, K::CleanupRest];
+    let with = tuning.clone().taking(WHOLE, &Tuning::default());
+    (tuning.name(K::CleanupDenoise) == "none")
+        .then(|| with.with(K::CleanupDenoise, "quick").with(K::SamplingJudge, "delivered"))
 }
 
 /// The same fit where a denoiser may be used: `cleaned` is the test as it is judged at the [`denoised`] tuning.

@@ -9,6 +9,7 @@ use crate::Pilot;
 use crate::costs::split_of;
 use crate::outlook::outlook;
 use crate::prices::{id, split_knob};
+use picture::denoise::Method;
 use picture::{Region, footprint};
 use serde::{Deserialize, Serialize};
 use tracer::{
@@ -280,9 +281,14 @@ pub(crate) fn forecast_turned(
     let paid = report.processor_seconds + report.judging_seconds;
     let efficiency = (paid / (report.seconds * report.threads as f64)).clamp(0.3, 1.0);
     let workers = report.threads as f64 * efficiency;
-    let judging = report.judging_seconds / o.pixels * film_pixels / workers
-        * rounds(0.65 * o.samples_per_pixel, tuning)
-        / rounds(o.longest as f64, &d.tuning);
+    let judged = rounds(0.65 * o.samples_per_pixel, tuning);
+    let judging = film_pixels
+        * judged
+        * match test.counts.anew {
+            // Nobody has measured it: each round takes what the denoiser does.
+            true => judging_denoiser(tuning).map_or(0.0, |m| machine.denoise_per_pixel[m as usize]),
+            false => report.judging_seconds / o.pixels / workers / rounds(o.longest as f64, &d.tuning),
+        };
     let shorter = depth_time(report, &d.tuning, tuning);
     let sampling = o.load * time * film_pixels / workers * shorter.unwrap_or(1.0) + judging;
     let same_frame = frame == d.frame() && tuning.real(K::FrameOversize) == d.tuning.real(K::FrameOversize);
@@ -397,10 +403,17 @@ fn split_effect(test: Measured, tuning: &Tuning, known: &[&str]) -> SplitEffect 
 pub const FILMS: f64 = 4.0;
 const DEPTH: &str = "depth.total";
 
-/// Judged rounds on the way to `n` samples per half, about.
+/// The denoiser after which blocks are judged.
+fn judging_denoiser(t: &Tuning) -> Option<Method> {
+    clean_up_of(t).denoises().filter(|_| t.name(K::SamplingJudge) == "delivered")
+}
+
+/// Judged rounds on the way to `n` samples per half, about. The careful denoiser judges where something is decided alone.
 fn rounds(n: f64, t: &Tuning) -> f64 {
-    let n = (n.max(1.0) as u32).min(Limits::of(t).most);
-    ladder(n.max(2)).len() as f64
+    let limits = Limits::of(t);
+    let from = if judging_denoiser(t) == Some(Method::Careful) { limits.least } else { 1 };
+    let n = (n.max(1.0) as u32).min(limits.most).max(2);
+    ladder(n).into_iter().filter(|k| *k >= from.min(n)).count() as f64
 }
 
 /// Share of the sampling time that is left when the total depth ends sooner than in the test; none where it does not.

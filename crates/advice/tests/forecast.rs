@@ -150,6 +150,12 @@ fn a_test_judged_anew_foretells_a_final_that_is_cleaned_up() {
         let noisy = plain.forecast(&tuned(256, 0.04)).samples_per_pixel;
         assert!(f.samples_per_pixel < 0.9 * noisy, "{told}, {noisy} without");
         assert!(holds(&f, came.samples_per_pixel), "{told}");
+        // Of a few superblocks it says less surely the same.
+        let few = Tested { counts: render.judged_by(&test.description.judging(), 6), ..test };
+        let part = few.forecast(&wanted);
+        let surer = |f: &Forecast| (f.high - f.low) / f.seconds;
+        assert!(!part.measured && surer(&part) > surer(&f), "{method}: {} and {}", surer(&part), surer(&f));
+        assert!(part.low < f.seconds && f.seconds < part.high, "{method}: {} s, of all {} s", part.seconds, f.seconds);
         assert!((f.grain / came.grain - 1.0).abs() < 0.15, "{method}: grain {} foretold, {} came", f.grain, came.grain);
     }
     // A fit that may use a denoiser leaves less grain in the same time, and says what the denoiser has to do with that.

@@ -59,9 +59,8 @@ pub fn suggested(plate: &Plate, view: &View, threshold: f64) -> Vec<ClampAdvice>
     if worst <= goal {
         return Vec::new();
     }
-    let at = before.grain.iter().position(|g| *g == worst).unwrap_or(0) as u32;
-    let (bx, by) = ((before.first.0 + at % before.columns) * BLOCK, (before.first.1 + at / before.columns) * BLOCK);
-    let region = Region { x: bx, y: by, width: BLOCK, height: BLOCK }.shared(r).unwrap_or(r);
+    let at = before.grain.iter().position(|g| *g == worst).unwrap_or(0);
+    let region = before.place(at).shared(r).unwrap_or(r);
     let light: f64 = plate.a.iter().zip(&plate.b).map(|(a, b)| 0.5 * (luminance(*a) + luminance(*b)) as f64).sum();
     let mut all: Vec<ClampAdvice> = KNOBS
         .iter()
@@ -90,6 +89,39 @@ pub fn suggested(plate: &Plate, view: &View, threshold: f64) -> Vec<ClampAdvice>
         .collect();
     all.sort_by(|a, b| a.lost.total_cmp(&b.lost));
     all
+}
+
+/// Name of the layer of what clamps took when a plate was rendered: luminance a sample, in the picture's own unit.
+pub const CLAMPED: &str = "clamped.Y";
+
+/// What clamps took when a plate was rendered, as a share of what there would be.
+#[derive(Debug, Clone)]
+pub struct Taken {
+    /// Of the whole picture.
+    pub share: f64,
+    /// Of each block.
+    pub blocks: BlockMap,
+    /// Where it is most.
+    pub region: Region,
+}
+
+impl Taken {
+    /// None where no clamp held any light.
+    pub fn of(plate: &Plate) -> Option<Taken> {
+        let (_, taken) = plate.layers.iter().find(|(name, _)| name == CLAMPED)?;
+        let r = plate.region;
+        let left: Vec<f32> = plate.mean().iter().map(|c| luminance(*c).max(0.0)).collect();
+        // Mean squares of roots are means.
+        let roots = |v: &[f32]| BlockMap::from_differences(r, BLOCK, v.iter().map(|v| [v.sqrt(); 3]));
+        let (held, seen) = (roots(taken), roots(&left));
+        let share = |t: f64, l: f64| if t > 0.0 { t / (t + l) } else { 0.0 };
+        let grain: Vec<f64> = held.grain.iter().zip(&seen.grain).map(|(t, l)| share(t * t, l * l)).collect();
+        let sum = |v: &[f32]| v.iter().map(|v| *v as f64).sum::<f64>();
+        let most = (0..grain.len()).max_by(|a, b| grain[*a].total_cmp(&grain[*b])).filter(|k| grain[*k] > 0.0)?;
+        let blocks = BlockMap { grain, ..held };
+        let region = blocks.place(most).shared(r).unwrap_or(r);
+        Some(Taken { share: share(sum(taken), sum(&left)), blocks, region })
+    }
 }
 
 /// Two leading digits.
@@ -126,5 +158,22 @@ mod tests {
         let light: f64 = p.mean().iter().map(|c| luminance(*c) as f64).sum();
         let expected = (100.0 - f.limit) / 64.0 / light;
         assert!((f.lost / expected - 1.0).abs() < 0.05, "{} against {expected}", f.lost);
+    }
+
+    /// A clamp that took three quarters of the light of one block among 64 whose light is 1: the share is 3 of 67.
+    #[test]
+    fn what_clamps_took_is_told_by_place() {
+        let mut p = even_plate((64, 64), 0.0);
+        let light = luminance(p.a[0]);
+        assert!(Taken::of(&p).is_none());
+        let held = |i: usize| (i % 64 / 8, i / 64 / 8) == (5, 2);
+        let taken = |i: usize| if held(i) { 3.0 * light } else { 0.0 };
+        p.layers = vec![(CLAMPED.into(), (0..p.a.len()).map(taken).collect())];
+        let t = Taken::of(&p).unwrap();
+        assert_eq!(t.region, Region { x: 40, y: 16, width: 8, height: 8 });
+        assert!((t.share - 3.0 / 67.0).abs() < 1e-6 && (t.blocks.at(41, 17) - 0.75).abs() < 1e-6, "{t:?}");
+        assert_eq!(t.blocks.at(8, 8), 0.0);
+        p.layers[0].1.fill(0.0);
+        assert!(Taken::of(&p).is_none(), "clamps that held nothing took nothing");
     }
 }

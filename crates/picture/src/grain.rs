@@ -133,6 +133,12 @@ impl BlockMap {
         }
     }
 
+    /// Pixels of the frame that block `k` stands for; at borders it may reach beyond what was rendered.
+    pub fn place(&self, k: usize) -> Region {
+        let (x, y) = (self.first.0 + k as u32 % self.columns, self.first.1 + k as u32 / self.columns);
+        Region { x: x * self.block, y: y * self.block, width: self.block, height: self.block }
+    }
+
     /// Place of the block that holds a pixel of the frame.
     pub fn block_at(&self, x: u32, y: u32) -> usize {
         ((y / self.block - self.first.1) * self.columns + (x / self.block - self.first.0)) as usize

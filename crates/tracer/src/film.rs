@@ -11,14 +11,13 @@ use crate::gather::{PART_NAMES, Sample};
 use crate::layout::{Keep, Layout, counts_signed};
 use crate::rounds::BlockCount;
 use glam::Vec3;
+use picture::clamps::CLAMPED;
 use picture::denoise::Split;
 use picture::{Plate, Region, Rgb};
 use rayon::prelude::*;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-/// Name of the layer of what clamps have taken: luminance a sample, in the picture's own unit.
-pub const CLAMPED: &str = "clamped.Y";
 /// Guides are averaged over the first samples only; they need no more.
 pub(crate) const GUIDE_SAMPLES: u32 = 64;
 
@@ -397,6 +396,7 @@ impl Film {
             p.depth[to] = px.depth * guides;
             let stride = self.layout.stride();
             let row = &tile.more[i * stride..(i + 1) * stride];
+            // That of the clamps is the last layer.
             if self.layout.clamps
                 && let Some((_, layer)) = p.layers.last_mut()
             {

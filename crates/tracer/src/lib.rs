@@ -33,7 +33,7 @@ pub use bvh::{Bvh, Hit, Ray, World};
 pub use counters::{BOUNCES, Cost, Counters, KINDS, RayKind};
 pub use description::{Description, Limits, Overlay, SUPERBLOCK, VERSION, clean_up_of, view_of};
 pub use fall::Fall;
-pub use film::{CLAMPED, Film, FirstLook, superblocks};
+pub use film::{Film, FirstLook, superblocks};
 pub use film_state::FilmState;
 pub use gather::{PART_NAMES, PARTS};
 pub use hold::{Decision, Hold};

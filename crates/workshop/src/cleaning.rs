@@ -3,7 +3,7 @@
 use crate::pictures::{Layer, Look};
 use crate::{Workshop, lock};
 use fault::{Code, Fault};
-use picture::clamps::{ClampAdvice, suggested};
+use picture::clamps::{ClampAdvice, Taken, suggested};
 use picture::denoise::detail::{BLOCK, DetailMap};
 use picture::denoise::profile::{Hints, Profile};
 use picture::denoise::{CleanUp, Method, Strays, clean, clean_halves_by, possible};
@@ -14,7 +14,7 @@ use serde::Serialize;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use tracer::{CLAMPED, Film, clean_up_of};
+use tracer::{Film, clean_up_of};
 use ts_rs::TS;
 use tuning::K;
 
@@ -254,11 +254,11 @@ impl Workshop {
     ) -> Result<Vec<[u8; 3]>, Fault> {
         let r = plate.region;
         if layer == Layer::Clamped {
-            let map = clamped_map(plate).ok_or_else(|| {
+            let taken = Taken::of(plate).ok_or_else(|| {
                 let remedy = "set a clamp and test again";
                 Fault::new(Code::NotFound, "no clamp held any light of this proof", format!("proof {proof}"), remedy)
             })?;
-            return Ok(grain_map(&map, r, &plate.samples, MUCH, u32::MAX));
+            return Ok(grain_map(&taken.blocks, r, &plate.samples, MUCH, u32::MAX));
         }
         if layer == Layer::Detail {
             let detail = self.detail(proof, look, plate)?;
@@ -292,34 +292,10 @@ impl Workshop {
     }
 }
 
-/// Share of the light of each block that clamps have taken; none where there were none.
-fn clamped_map(plate: &Plate) -> Option<BlockMap> {
-    let (_, taken) = plate.layers.iter().find(|(name, _)| name == CLAMPED)?;
-    let r = plate.region;
-    let mut map = BlockMap::from_differences(r, BLOCK, std::iter::repeat_n([0.0; 3], r.area()));
-    let mut sums = vec![[0.0f64; 2]; map.grain.len()];
-    for (i, (taken, c)) in taken.iter().zip(plate.mean()).enumerate() {
-        let sum = &mut sums[map.block_at(r.x + i as u32 % r.width, r.y + i as u32 / r.width)];
-        *sum = [sum[0] + *taken as f64, sum[1] + luminance(c) as f64];
-    }
-    map.grain = sums.iter().map(|[taken, left]| taken / (taken + left).max(1e-12)).collect();
-    Some(map)
-}
-
 fn clamped(plate: &Plate) -> Option<Clamped> {
-    let map = clamped_map(plate)?;
-    let (_, taken) = plate.layers.iter().find(|(name, _)| name == CLAMPED)?;
-    let taken: f64 = taken.iter().map(|t| *t as f64).sum();
-    let left: f64 = plate.mean().iter().map(|c| luminance(*c) as f64).sum();
-    let k = (0..map.grain.len()).max_by(|a, b| map.grain[*a].total_cmp(&map.grain[*b]))?;
-    let (x, y) = (map.first.0 + k as u32 % map.columns, map.first.1 + k as u32 / map.columns);
-    let block = Region { x: BLOCK * x, y: BLOCK * y, width: BLOCK, height: BLOCK };
-    Some(Clamped {
-        share: taken / (taken + left).max(1e-12),
-        worst: map.grain[k],
-        region: block.shared(plate.region).unwrap_or(plate.region),
-        legend: grain_legend(&map, Measure::Displayed, plate.region, &plate.samples, MUCH, u32::MAX),
-    })
+    let taken = Taken::of(plate)?;
+    let legend = grain_legend(&taken.blocks, Measure::Displayed, plate.region, &plate.samples, MUCH, u32::MAX);
+    Some(Clamped { share: taken.share, worst: legend.worst_block, region: taken.region, legend })
 }
 
 /// A colour washed out, so that marks stand out on it.

@@ -179,13 +179,19 @@ impl Workshop {
             let forecast = forecast(test.measured(), tuning, region, &machine)?;
             Some(Best { forecast, test, under_way: false })
         };
-        let tests = self.tests(shot, camera)?.into_iter();
-        let Some(best) = tests.filter_map(of).min_by_key(rank) else { return Ok(None) };
-        Ok(match self.judged_anew(shot, &best.test, tuning, wait) {
-            Anew::No => Some(best),
-            Anew::UnderWay => Some(Best { under_way: true, ..best }),
-            Anew::Done(test) => of(*test),
-        })
+        let mut all: Vec<Best> = self.tests(shot, camera)?.into_iter().filter_map(of).collect();
+        all.sort_by_key(rank);
+        let mut lost = None;
+        for best in all {
+            match self.judged_anew(shot, &best.test, tuning, wait) {
+                Anew::No => return Ok(Some(best)),
+                Anew::UnderWay => return Ok(Some(Best { under_way: true, ..best })),
+                Anew::Done(test) => return Ok(of(*test)),
+                // Another may still have its samples.
+                Anew::Lost => lost = lost.or(Some(best)),
+            }
+        }
+        Ok(lost)
     }
 
     /// What fits the shot to a budget of seconds, to a threshold, or to what a proof shows; none before a test has ended.
@@ -209,17 +215,12 @@ impl Workshop {
         let Some(best) = self.best_of(shot, &row.camera, &tuning, None, true)? else { return Ok(None) };
         let test = best.test;
         let machine = self.machine();
-        let with_denoiser = advice::denoised(&tuning).filter(|_| wanted.denoise);
-        let cleaned = match &with_denoiser {
-            Some(with) => match self.judged_anew(shot, &test, with, true) {
-                Anew::Done(cleaned) => Some(cleaned),
-                _ => None,
-            },
-            None => None,
-        };
-        let fit = match cleaned {
-            Some(c) => fit_denoised(test.measured(), c.measured(), &tuning, &machine, seconds, &wanted),
-            None => fit(test.measured(), &tuning, &machine, seconds, &wanted),
+        let denoised = advice::denoised(&tuning).filter(|_| wanted.denoise);
+        let fit = match denoised.map(|with| self.judged_anew(shot, &test, &with, true)) {
+            Some(Anew::Done(cleaned)) => {
+                fit_denoised(test.measured(), cleaned.measured(), &tuning, &machine, seconds, &wanted)
+            }
+            _ => fit(test.measured(), &tuning, &machine, seconds, &wanted),
         };
         Ok(fit.map(|fit| FitView { fit, proof: test.proof, proof_number: test.number }))
     }

@@ -91,6 +91,8 @@ pub(crate) struct Inner {
     pub counts: Mutex<VecDeque<(forecasts::CountsKey, Arc<SavedCounts>)>>,
     /// Tests judged anew, latest last.
     pub judged: Mutex<VecDeque<rejudging::Judged>>,
+    /// Held while one test is judged anew.
+    pub judging: Mutex<()>,
     /// Held while one test makes way for the next.
     pub changing_test: Mutex<()>,
     pub plates: Mutex<VecDeque<(i64, Arc<picture::Plate>)>>,
@@ -129,6 +131,7 @@ impl Workshop {
             taking: Mutex::default(),
             counts: Mutex::default(),
             judged: Mutex::default(),
+            judging: Mutex::default(),
             changing_test: Mutex::default(),
             plates: Mutex::default(),
             block_maps: Mutex::default(),

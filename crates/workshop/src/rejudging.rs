@@ -3,12 +3,11 @@
 
 use crate::forecasts::Tested;
 use crate::{Event, Workshop, lock};
-use advice::Machine;
 use picture::denoise::Method;
 use picture::grain::Judging;
 use std::sync::Arc;
 use std::time::Duration;
-use tracer::{Description, RenderReport, SavedCounts, ladder};
+use tracer::{Description, SavedCounts};
 use tuning::Tuning;
 
 /// Judgements that stay in memory.
@@ -29,8 +28,10 @@ pub(crate) enum Outcome {
 
 /// What there is of a test that is to be judged anew.
 pub(crate) enum Anew {
-    /// It was judged like that, or its samples are not there any more.
+    /// It was judged like that.
     No,
+    /// Its samples are not there any more.
+    Lost,
     UnderWay,
     Done(Box<Tested>),
 }
@@ -45,12 +46,10 @@ impl Workshop {
             return Anew::No;
         }
         let key = (test.proof, test.report.samples);
-        let known = lock(&self.0.judged).iter().find(|(p, n, j, _)| (*p, *n) == key && j.alike(&judging)).cloned();
-        let outcome = match known.map(|(.., outcome)| outcome) {
-            Some(Outcome::UnderWay) if !wait => Outcome::UnderWay,
+        let outcome = match self.judged(key, &judging, !wait) {
             Some(known @ (Outcome::Lost | Outcome::Known(_))) => known,
+            Some(Outcome::UnderWay) if !wait => Outcome::UnderWay,
             None if !wait => {
-                self.remember_judged((key.0, key.1, judging, Outcome::UnderWay));
                 let (workshop, own) = (self.clone(), test.description.clone());
                 std::thread::spawn(move || {
                     // Times of tests are measured: they come first.
@@ -66,15 +65,32 @@ impl Workshop {
         };
         let counts = match outcome {
             Outcome::UnderWay => return Anew::UnderWay,
-            Outcome::Lost => return Anew::No,
+            Outcome::Lost => return Anew::Lost,
             Outcome::Known(counts) => counts,
         };
-        let report = report_of(&test.report, &test.description, &d, &counts, &self.machine());
-        Anew::Done(Box::new(Tested { description: d, counts, report, ..test.clone() }))
+        Anew::Done(Box::new(Tested { description: d, counts, ..test.clone() }))
     }
 
+    /// What is known of a judgement; where nothing is, it counts as under way from now on if it is claimed.
+    fn judged(&self, key: (i64, u64), judging: &Judging, claim: bool) -> Option<Outcome> {
+        let mut judged = lock(&self.0.judged);
+        let known = judged.iter().find(|(p, n, j, _)| (*p, *n) == key && j.alike(judging));
+        let outcome = known.map(|(.., outcome)| outcome.clone());
+        if outcome.is_none() && claim {
+            judged.push_back((key.0, key.1, *judging, Outcome::UnderWay));
+        }
+        outcome
+    }
+
+    /// One at a time: each has a whole film in memory.
     fn judge(&self, key: (i64, u64), own: &Description, judging: Judging) -> Outcome {
-        let squares = if careful(&judging) { CAREFUL } else { usize::MAX };
+        let _one = lock(&self.0.judging);
+        // It may have been done while this one waited.
+        if let Some(known @ (Outcome::Lost | Outcome::Known(_))) = self.judged(key, &judging, false) {
+            return known;
+        }
+        let careful = judging.cleans() && judging.clean.denoises() == Some(Method::Careful);
+        let squares = if careful { CAREFUL } else { usize::MAX };
         let outcome = match self.load_render(own, &self.0.store.proof_folder(key.0)) {
             Ok(render) => {
                 let counts = self.0.screen.install(|| render.judged_by(&judging, squares));
@@ -82,46 +98,12 @@ impl Workshop {
             }
             Err(_) => Outcome::Lost,
         };
-        self.remember_judged((key.0, key.1, judging, outcome.clone()));
-        outcome
-    }
-
-    fn remember_judged(&self, new: Judged) {
         let mut judged = lock(&self.0.judged);
-        judged.retain(|(p, n, j, _)| (*p, *n) != (new.0, new.1) || !j.alike(&new.2));
-        judged.push_back(new);
+        judged.retain(|(p, n, j, _)| (*p, *n) != key || !j.alike(&judging));
+        judged.push_back((key.0, key.1, judging, outcome.clone()));
         while judged.len() > KEPT {
             judged.pop_front();
         }
+        outcome
     }
-}
-
-fn careful(j: &Judging) -> bool {
-    j.cleans() && j.clean.denoises() == Some(Method::Careful)
-}
-
-/// The report as if the test had been judged like that: another denoiser takes another time in every round.
-fn report_of(
-    report: &RenderReport,
-    was: &Description,
-    is: &Description,
-    counts: &SavedCounts,
-    machine: &Machine,
-) -> RenderReport {
-    let blocks = || counts.tiles.iter().flat_map(|(_, blocks)| blocks);
-    let longest = blocks().map(|b| b.n).max().unwrap_or(1);
-    // A pilot has samples in some places alone.
-    let rendered = blocks().filter(|b| b.n > 0).count() as f64 / blocks().count().max(1) as f64;
-    let pixels = was.film_area().area() as f64 * rendered;
-    let seconds = |d: &Description| {
-        let j = d.judging();
-        let Some(method) = j.clean.denoises().filter(|_| j.cleans()) else { return 0.0 };
-        // The careful one judges where something is decided alone.
-        let least = if careful(&j) { tracer::Limits::of(&d.tuning).least } else { 1 };
-        let rounds = ladder(longest).into_iter().filter(|n| *n >= least).count();
-        rounds as f64 * pixels * machine.denoise_per_pixel[method as usize] * report.threads as f64
-    };
-    let judging_seconds = (report.judging_seconds + seconds(is) - seconds(was)).max(0.0);
-    let [before, after] = [report.judging_seconds, judging_seconds].map(|j| report.processor_seconds + j);
-    RenderReport { judging_seconds, seconds: report.seconds * after / before.max(1e-9), ..report.clone() }
 }

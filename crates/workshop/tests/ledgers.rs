@@ -147,7 +147,7 @@ fn advice_is_tried_applied_and_compared_with_what_came() {
 /// clamps took is kept by place.
 #[test]
 fn a_change_of_the_clean_up_is_forecast_from_the_halves_of_a_test() {
-    let (_data, w, shot) = workshop();
+    let (data, w, shot) = workshop();
     let id = test(&w, shot);
     let told = |w: &Workshop| w.forecast(shot).unwrap().unwrap();
     let before = told(&w);
@@ -170,4 +170,15 @@ fn a_change_of_the_clean_up_is_forecast_from_the_halves_of_a_test() {
         w.show(clamped, Layer::Picture, &look).unwrap().rgba
     );
     assert_eq!(w.show(id, Layer::Clamped, &look).err().unwrap().code, fault::Code::NotFound);
+    // Where the samples are gone, a new test is needed, and it is said.
+    for proof in [id, clamped] {
+        let folder = data.path().join("proofs").join(proof.to_string());
+        let films = std::fs::read_dir(folder).unwrap().map(|e| e.unwrap().path());
+        films.filter(|p| p.extension().is_some_and(|e| e == "exr")).for_each(|p| std::fs::remove_file(p).unwrap());
+    }
+    tune(&w, shot, json!({ "view.exposure": 1.5 }));
+    assert!(told(&w).judging, "asked for first");
+    wait("the end of judging", || !told(&w).judging);
+    let lost = told(&w);
+    assert!(!lost.judged_anew && lost.forecast.needs_test.contains(&"view.exposure".to_string()));
 }

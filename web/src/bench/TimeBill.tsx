@@ -93,7 +93,7 @@ export const TimeBill = memo(function TimeBill({
               {" "}
               ·{" "}
               {f.measured
-                ? `measured, proof ${view.proof_number}`
+                ? `${view.judged_anew ? "judged anew" : "measured"}, proof ${view.proof_number}`
                 : `${seenAs[f.basis]} ${view.proof_number}, saw ${percent(f.seen, 0)}`}
             </span>
           </span>

@@ -9,7 +9,7 @@ use crate::saved::{COUNTS, load_counts, remove_render, save_render};
 use crate::testing::{idle, write_bytes, write_small};
 use crate::{Event, FileView, FinalReport, FinalTimes, Workshop, json, lock, parse};
 use fault::{Code, Fault, panic_text};
-use picture::{Region, footprint};
+use picture::footprint;
 use serde::{Deserialize, Serialize};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::Path;
@@ -338,11 +338,7 @@ impl Workshop {
         let map = &delivered.grain;
         let above = |k: &usize| map.grain[*k] > TOLERANCE * threshold;
         let unclean: Vec<usize> = (0..map.grain.len()).filter(above).collect();
-        let place = |k: &usize| {
-            let (x, y) = (map.first.0 + *k as u32 % map.columns, map.first.1 + *k as u32 / map.columns);
-            let block = Region { x: x * map.block, y: y * map.block, width: map.block, height: map.block };
-            block.shared(d.area())
-        };
+        let place = |k: &usize| map.place(*k).shared(d.area());
         let mut worst = unclean.clone();
         worst.sort_by(|a, b| map.grain[*b].total_cmp(&map.grain[*a]));
         let (grain, worst_block) = map.summary();
