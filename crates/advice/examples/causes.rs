@@ -13,10 +13,8 @@ use subjects::{Subject, demo_subjects, describe, fixed, median, open_subjects, r
 use tracer::{Render, Scope, cores, own_pool};
 use tuning::{K, Tuning};
 
-/// Stopping is measured over many long renders: a smaller frame.
-const SMALL: (u32, u32) = (72, 48);
-/// Adaptive against uniform sampling: frames as they are delivered, since blocks of small ones hold a bit of everything; of
-/// their superblocks so many.
+/// What adaptive sampling does is measured in frames as they are delivered, since blocks of small ones hold a bit of
+/// everything; in so many of their superblocks.
 const LARGE: (u32, u32) = (720, 450);
 const SQUARES: usize = 14;
 
@@ -52,6 +50,10 @@ impl Seeds {
     fn worst(&self) -> [f64; 2] {
         [self.errors[0], self.errors[self.errors.len() / 100]]
     }
+}
+
+fn large(s: &Subject) -> Tuning {
+    s.tuning.clone().with(K::FrameWidth, LARGE.0).with(K::FrameHeight, LARGE.1)
 }
 
 /// Superblocks all over a large frame.
@@ -107,7 +109,7 @@ fn adaptive(subjects: &[Subject], seeds: u32) {
         LARGE.0, LARGE.1
     );
     for s in subjects {
-        let large = s.tuning.clone().with(K::FrameWidth, LARGE.0).with(K::FrameHeight, LARGE.1);
+        let large = large(s);
         // Noise of about that many samples.
         let threshold = scattered(s, &fixed(&large, 64)).report().grain;
         let ours =
@@ -150,29 +152,30 @@ fn adaptive(subjects: &[Subject], seeds: u32) {
 }
 
 /// How much of the light stopping loses: mean of adaptive against all samples of the same seeds, with its standard error.
-fn bias(subjects: &[Subject]) {
-    const SEEDS: u32 = 48;
+fn bias(subjects: &[Subject], seeds: u32) {
     println!(
-        "\nlight lost by stopping: mean of adaptive against all 256 samples, {SEEDS} seeds, with its standard error"
+        "\nlight lost by stopping, {SQUARES} superblocks of {}×{}: mean of adaptive against all 256 samples, {seeds} seeds, with its standard error",
+        LARGE.0, LARGE.1
     );
     for s in subjects {
-        let small = s.tuning.clone().with(K::FrameWidth, SMALL.0).with(K::FrameHeight, SMALL.1);
-        let all = fixed(&small, 256);
-        let threshold = rendered(s, &fixed(&small, 64)).report().grain;
-        let t = small.clone().with(K::SamplingThreshold, threshold).with(K::SamplingMost, 256);
-        let pairs: Vec<[f64; 2]> = (0..SEEDS)
+        let large = large(s);
+        let all = fixed(&large, 256);
+        let threshold = scattered(s, &fixed(&large, 64)).report().grain;
+        let t = large.clone().with(K::SamplingThreshold, threshold).with(K::SamplingMost, 256);
+        let pairs: Vec<[f64; 2]> = (0..seeds)
             .map(|seed| {
                 [&t, &all].map(|t| {
-                    let m = rendered(s, &t.clone().with(K::SamplingSeed, seed)).plate().mean();
-                    m.iter().map(|c| picture::luminance(*c) as f64).sum::<f64>() / m.len() as f64
+                    // Places that were not rendered are black in both.
+                    let mean = scattered(s, &t.clone().with(K::SamplingSeed, 100 + seed)).plate().mean();
+                    mean.iter().map(|c| picture::luminance(*c) as f64).sum::<f64>()
                 })
             })
             .collect();
-        let level = pairs.iter().map(|p| p[1]).sum::<f64>() / SEEDS as f64;
+        let level = pairs.iter().map(|p| p[1]).sum::<f64>() / seeds as f64;
         let lost: Vec<f64> = pairs.iter().map(|p| 100.0 * (p[0] - p[1]) / level).collect();
-        let mean = lost.iter().sum::<f64>() / SEEDS as f64;
-        let spread = lost.iter().map(|l| (l - mean).powi(2)).sum::<f64>() / (SEEDS - 1) as f64;
-        println!("{:<26} {mean:+.2} % ± {:.2}", s.name, (spread / SEEDS as f64).sqrt());
+        let mean = lost.iter().sum::<f64>() / seeds as f64;
+        let spread = lost.iter().map(|l| (l - mean).powi(2)).sum::<f64>() / (seeds - 1) as f64;
+        println!("{:<26} {mean:+.2} % ± {:.2}", s.name, (spread / seeds as f64).sqrt());
     }
 }
 
@@ -286,16 +289,16 @@ fn main() {
     if want("cost") {
         cost(&subjects);
     }
+    // Against long renders: the demo's scenes alone, or one of them.
+    let only = std::env::var("SCENE").unwrap_or_default();
+    let seeds = std::env::var("SEEDS").ok().and_then(|n| n.parse().ok()).unwrap_or(24);
+    let mut demo = demo_subjects();
+    demo.retain(|s| s.name.contains(&only));
     if want("adaptive") {
-        // Against long renders: the demo's scenes alone.
-        let only = std::env::var("SCENE").unwrap_or_default();
-        let seeds = std::env::var("SEEDS").ok().and_then(|n| n.parse().ok()).unwrap_or(24);
-        let mut chosen: Vec<_> = demo_subjects();
-        chosen.retain(|s| s.name.contains(&only));
-        adaptive(&chosen, seeds);
+        adaptive(&demo, seeds);
     }
     if want("bias") {
-        bias(&subjects[..3]);
+        bias(&demo, seeds);
     }
     if want("prices") {
         step_prices(&subjects);

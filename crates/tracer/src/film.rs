@@ -94,6 +94,44 @@ impl Tile {
         }
     }
 
+    /// Blocks that still run and have fewer than `n` samples per half.
+    pub fn below(&self, n: u32) -> Vec<usize> {
+        (0..self.blocks.len()).filter(|k| self.blocks[*k].running && self.blocks[*k].n < n).collect()
+    }
+
+    /// A copy of one block, as a tile that holds nothing else and has not cost anything.
+    pub fn lift(&mut self, layout: &Layout, k: usize, block: u32) -> Tile {
+        self.fill(layout);
+        let [x0, x1, y0, y1] = self.block_range(k, block);
+        let (stride, brought) = (layout.stride(), layout.brought.stride());
+        let rows = || (y0..y1).map(|y| (y * self.bounds.width + x0) as usize..(y * self.bounds.width + x1) as usize);
+        Tile {
+            bounds: Region { x: self.bounds.x + x0, y: self.bounds.y + y0, width: x1 - x0, height: y1 - y0 },
+            pixels: rows().flat_map(|r| &self.pixels[r]).copied().collect(),
+            blocks: vec![self.blocks[k]],
+            columns: 1,
+            spent: 0,
+            more: rows().flat_map(|r| &self.more[r.start * stride..r.end * stride]).copied().collect(),
+            brought: self.brought[k * brought..(k + 1) * brought].to_vec(),
+        }
+    }
+
+    /// Puts back what [`Tile::lift`] gave, with what has been added to it since.
+    pub fn put_back(&mut self, layout: &Layout, k: usize, block: u32, lifted: Tile) {
+        let [x0, x1, y0, y1] = self.block_range(k, block);
+        let (stride, brought) = (layout.stride(), layout.brought.stride());
+        let (columns, width) = ((x1 - x0) as usize, self.bounds.width);
+        for (y, row) in (y0..y1).zip(0..) {
+            let (to, from) = ((y * width + x0) as usize, row * columns);
+            self.pixels[to..to + columns].copy_from_slice(&lifted.pixels[from..from + columns]);
+            self.more[to * stride..(to + columns) * stride]
+                .copy_from_slice(&lifted.more[from * stride..(from + columns) * stride]);
+        }
+        self.brought[k * brought..(k + 1) * brought].copy_from_slice(&lifted.brought);
+        self.blocks[k] = lifted.blocks[0];
+        self.spent += lifted.spent;
+    }
+
     /// Adds what some samples of a block have brought.
     pub fn bring(&mut self, layout: &Layout, block: usize, b: &Brought) {
         let stride = layout.brought.stride();

@@ -166,7 +166,7 @@ pub struct SavedCounts {
     pub anew: bool,
 }
 
-/// Time after which a step ends at the next tile.
+/// Time after which a step ends at the next block.
 const SLICE: Duration = Duration::from_millis(250);
 
 /// Bytes of a film that are allowed at most.
@@ -295,12 +295,12 @@ impl Render {
     }
 
     /// Works for a short while: one coarse picture, or some samples a pixel. True while there is more to do.
-    /// Ends within a few milliseconds when `stop` is set, without losing a finished tile.
+    /// Ends within a few milliseconds when `stop` is set, without losing a finished block.
     pub fn step(&mut self, stop: &AtomicBool) -> bool {
         self.step_for(SLICE, stop)
     }
 
-    /// The same, ending at the next tile after `slice`.
+    /// The same, ending at the next block after `slice`.
     pub fn step_for(&mut self, slice: Duration, stop: &AtomicBool) -> bool {
         if self.done() {
             return false;
@@ -374,7 +374,7 @@ impl Render {
 
     /// Brings all running blocks a few samples closer to the present round's count, and decides when they are there.
     fn advance(&mut self, end: Instant, stop: &AtomicBool) {
-        /// Samples per half that a tile takes between two looks at the stop flag's owner.
+        /// Samples per half that a block takes between two looks at the stop flag's owner.
         const CHUNK: u32 = 4;
         let target = self.rounds[self.round];
         let behind = |film: &Film| (0..film.tiles.len()).filter_map(|i| film.tile(i).behind()).min();
@@ -385,13 +385,15 @@ impl Render {
         let upto = (least_n + CHUNK).min(target);
         let tracer = self.tracer();
         let film = &*self.film;
-        let sum = (0..film.tiles.len()).into_par_iter().map(|i| self.advance_tile(&tracer, i, upto, end, stop)).reduce(
-            Counters::default,
-            |mut a, b| {
-                a.add(&b);
-                a
-            },
-        );
+        // Each block is a piece of work of its own: however few superblocks still run, no thread waits long for the last.
+        let due: Vec<(usize, usize)> =
+            (0..film.tiles.len()).flat_map(|i| film.tile(i).below(upto).into_iter().map(move |k| (i, k))).collect();
+        let all =
+            due.into_par_iter().with_max_len(1).map(|(i, k)| self.advance_block(&tracer, [i, k], upto, end, stop));
+        let sum = all.reduce(Counters::default, |mut a, b| {
+            a.add(&b);
+            a
+        });
         self.counters.add(&sum);
         if stop.load(Ordering::Relaxed) || behind(film).is_some_and(|n| n < target) {
             return;
@@ -409,68 +411,45 @@ impl Render {
         }
     }
 
-    fn advance_tile(&self, tracer: &Tracer, i: usize, upto: u32, end: Instant, stop: &AtomicBool) -> Counters {
+    /// Brings a block of a superblock to `upto` samples per half, or to its cap; leaves it as it was when it is stopped.
+    fn advance_block(
+        &self,
+        tracer: &Tracer,
+        [i, k]: [usize; 2],
+        upto: u32,
+        end: Instant,
+        stop: &AtomicBool,
+    ) -> Counters {
         let mut tally = Tally::default();
         if Instant::now() >= end {
             return tally.counters;
         }
         let began = thread_time();
-        let mut work: Tile = {
-            let tile = self.film.tile(i);
-            if tile.behind().is_none_or(|n| n >= upto) || stop.load(Ordering::Relaxed) {
-                return tally.counters;
-            }
-            tile.clone()
-        };
-        work.fill(&self.film.layout);
-        let mut taken = 0u64;
-        for k in 0..work.blocks.len() {
-            let (from, cap) = (work.blocks[k].n, self.cap(i, k));
-            let upto = upto.min(cap);
-            if !work.blocks[k].running || from >= upto {
-                continue;
-            }
-            let Some(n) = self.sample_block(tracer, &mut work, k, upto, &mut tally, stop) else {
-                return Counters::default();
-            };
-            taken += n;
-            work.blocks[k].running = upto < cap;
-        }
-        work.spent += thread_time() - began;
-        *self.film.tile(i) = work;
-        self.film.samples.fetch_add(taken, Ordering::Relaxed);
-        tally.counters
-    }
-
-    /// Brings a block of a tile to `upto` samples per half; the samples taken, or none when it was stopped.
-    fn sample_block(
-        &self,
-        tracer: &Tracer,
-        work: &mut Tile,
-        k: usize,
-        upto: u32,
-        tally: &mut Tally,
-        stop: &AtomicBool,
-    ) -> Option<u64> {
-        let from = work.blocks[k].n;
-        let [x0, x1, y0, y1] = work.block_range(k, self.film.block);
-        for y in y0..y1 {
-            for x in x0..x1 {
+        let (layout, cap) = (&self.film.layout, self.cap(i, k));
+        let upto = upto.min(cap);
+        let mut work = self.film.tile(i).lift(layout, k, self.film.block);
+        let mut pixel = 0;
+        for y in work.bounds.y..work.bounds.bottom() {
+            for x in work.bounds.x..work.bounds.right() {
                 if stop.load(Ordering::Relaxed) {
-                    return None;
+                    return Counters::default();
                 }
-                let pixel = (y * work.bounds.width + x) as usize;
-                for index in from..upto {
+                for index in work.blocks[0].n..upto {
                     for half in 0..2u32 {
-                        let (s, negative) = tracer.sample(work.bounds.x + x, work.bounds.y + y, half, index, tally);
-                        work.add(&self.film.layout, pixel, half as usize, index, &s, negative);
+                        let (s, negative) = tracer.sample(x, y, half, index, &mut tally);
+                        work.add(layout, pixel, half as usize, index, &s, negative);
                     }
                 }
+                pixel += 1;
             }
         }
-        work.blocks[k].n = upto;
-        work.bring(&self.film.layout, k, &std::mem::take(&mut tally.brought));
-        Some(2 * (upto - from) as u64 * ((x1 - x0) * (y1 - y0)) as u64)
+        let taken = 2 * (upto - work.blocks[0].n) as u64 * work.bounds.area() as u64;
+        (work.blocks[0].n, work.blocks[0].running) = (upto, upto < cap);
+        work.bring(layout, 0, &tally.brought);
+        work.spent = thread_time() - began;
+        self.film.tile(i).put_back(layout, k, self.film.block, work);
+        self.film.samples.fetch_add(taken, Ordering::Relaxed);
+        tally.counters
     }
 
     /// Visits every block inside the wanted area by its superblock, with its numbers there, and its number of wanted pixels.
