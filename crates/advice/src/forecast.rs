@@ -13,7 +13,8 @@ use picture::denoise::Method;
 use picture::{Region, footprint};
 use serde::{Deserialize, Serialize};
 use tracer::{
-    DepthKind, Description, Limits, MATTE_RAYS, RayCount, RayKind, RenderReport, SavedCounts, clean_up_of, ladder,
+    DepthKind, Description, LIMITS, Limits, MATTE_RAYS, RayCount, RayKind, RenderReport, SavedCounts, clean_up_of,
+    ladder,
 };
 use ts_rs::TS;
 use tuning::{K, Tuning};
@@ -178,12 +179,6 @@ const COMPUTED: &[K] = &[
     K::FrameHeight,
     K::FrameOversize,
     K::FrameTransparent,
-    K::SamplingAdaptive,
-    K::SamplingLeast,
-    K::SamplingMost,
-    K::SamplingThreshold,
-    K::SamplingEffort,
-    K::SamplingFirstPass,
     K::SamplingSeed,
     K::DeliveryParts,
     K::DeliveryPartsLarge,
@@ -325,9 +320,8 @@ pub(crate) fn forecast_turned(
     // Judged before the clean-up, grain does not depend on it; judged after it, another clean-up leaves another grain.
     let plain = [&d.tuning, tuning].iter().all(|t| t.name(K::SamplingJudge) != "delivered");
     let computed = |id: &str| {
-        let clean_up = id.starts_with("cleanup.") && (plain || id == "cleanup.live");
-        clean_up
-            || COMPUTED.iter().any(|k| tuning::KNOBS[*k as usize].id == id)
+        (id.starts_with("cleanup.") && plain)
+            || COMPUTED.iter().chain(LIMITS).any(|k| crate::prices::id(*k) == id)
             || (id == DEPTH && shorter.is_some())
             || split.knobs.contains(&id)
             || known.contains(&id)

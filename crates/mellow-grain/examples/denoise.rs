@@ -16,7 +16,7 @@ use tuning::{K, Tuning};
 
 const SIZE: (u32, u32) = (160, 96);
 /// Samples a pixel, and seeds rendered with them. The second ones are each other's references.
-const STEPS: [(u32, u32); 3] = [(16, 2), (64, 8), (256, 1)];
+const STEPS: [(u32, u32); 3] = [(16, 2), (64, 16), (256, 1)];
 const METHODS: [Method; 3] = [Method::Quick, Method::Careful, Method::Colour];
 /// Side of the squares in which nothing may get worse.
 const SQUARE: u32 = 32;

@@ -53,6 +53,17 @@ pub struct Overlay {
     pub values: BTreeMap<String, serde_json::Value>,
 }
 
+/// Knobs that say how many samples are taken, and how they are shown meanwhile: what a sample is depends on none of them.
+pub const LIMITS: &[K] = &[
+    K::SamplingAdaptive,
+    K::SamplingLeast,
+    K::SamplingMost,
+    K::SamplingThreshold,
+    K::SamplingEffort,
+    K::SamplingFirstPass,
+    K::CleanupLive,
+];
+
 impl Description {
     /// The whole frame of a scene, without overlays and edits.
     pub fn new(scene: &str, environment: Option<&str>, camera: &str, tuning: Tuning) -> Description {
@@ -81,17 +92,10 @@ impl Description {
         self
     }
 
-    /// Whether the samples of both renders are the same, pixel by pixel and number by number, as far as they go: they differ
-    /// in region and in limits at most. A sample depends on nothing else.
+    /// Whether the samples of both renders are the same, pixel by pixel and number by number, as far as they go: they differ in
+    /// region, in limits, and in what is done with samples once they are there, such as view and clean-up, at most. A sample
+    /// depends on nothing else.
     pub fn same_samples(&self, other: &Description) -> bool {
-        const LIMITS: &[K] = &[
-            K::SamplingAdaptive,
-            K::SamplingLeast,
-            K::SamplingMost,
-            K::SamplingThreshold,
-            K::SamplingEffort,
-            K::SamplingFirstPass,
-        ];
         let apart = |id: &str| {
             let knob = tuning::KNOBS.iter().position(|k| k.id == id);
             // What is kept of parts is compared by the film itself.
@@ -99,7 +103,12 @@ impl Description {
         };
         (&self.scene, &self.environment, &self.camera, &self.edits, &self.version)
             == (&other.scene, &other.environment, &other.camera, &other.edits, &other.version)
-            && self.tuning.differences(&other.tuning).iter().all(|difference| apart(difference.id))
+            && self
+                .judged_as(&other.tuning)
+                .tuning
+                .differences(&other.tuning)
+                .iter()
+                .all(|difference| apart(difference.id))
     }
 
     /// The shot's own tuning.

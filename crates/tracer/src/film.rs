@@ -208,6 +208,11 @@ impl Tile {
         (x1 - x0) * (y1 - y0)
     }
 
+    /// Pixels of every block.
+    pub fn all_block_pixels(&self, block: u32) -> Vec<u32> {
+        (0..self.blocks.len()).map(|k| self.block_pixels(k, block)).collect()
+    }
+
     pub fn block_of(&self, x: u32, y: u32, block: u32) -> &BlockCount {
         &self.blocks[((y - self.bounds.y) / block * self.columns + (x - self.bounds.x) / block) as usize]
     }

@@ -61,12 +61,14 @@ impl FilmState {
         Region { x, y, width: right - x, height: bottom - y }
     }
 
-    /// As channels of 32-bit floats and integers, lossless.
-    pub fn channels(&self) -> Vec<Channel> {
-        let r = self.bounds();
+    /// As channels of 32-bit floats and integers, lossless. Superblock by superblock, whose memory is given back: both together
+    /// take no more than one film.
+    pub fn into_channels(self) -> Vec<Channel> {
+        let (r, stride) = (self.bounds(), self.layout.stride());
         let mut floats = vec![vec![0.0f32; r.area()]; FLOATS.len()];
         let mut wholes = vec![vec![0u32; r.area()]; WHOLES.len()];
-        for t in &self.tiles {
+        let mut more = vec![vec![0.0f32; r.area()]; stride];
+        for t in self.tiles {
             for (i, p) in t.pixels.iter().enumerate() {
                 let to = at(r, t.bounds, i);
                 let mut p = *p;
@@ -77,10 +79,6 @@ impl FilmState {
                     channel[to] = v;
                 }
             }
-        }
-        let stride = self.layout.stride();
-        let mut more = vec![vec![0.0f32; r.area()]; stride];
-        for t in &self.tiles {
             for (i, row) in t.more.chunks_exact(stride).enumerate() {
                 let to = at(r, t.bounds, i);
                 for (channel, v) in more.iter_mut().zip(row) {

@@ -31,7 +31,7 @@ mod view_rays;
 
 pub use bvh::{Bvh, Hit, Ray, World};
 pub use counters::{BOUNCES, Cost, Counters, KINDS, RayKind};
-pub use description::{Description, Limits, Overlay, SUPERBLOCK, VERSION, clean_up_of, view_of};
+pub use description::{Description, LIMITS, Limits, Overlay, SUPERBLOCK, VERSION, clean_up_of, view_of};
 pub use fall::Fall;
 pub use film::{Film, FirstLook, superblocks};
 pub use film_state::FilmState;

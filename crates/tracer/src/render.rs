@@ -591,7 +591,7 @@ impl Render {
     pub fn save(&self) -> SavedRender {
         let state = self.film.state();
         let (blocks, brought) = state.brought();
-        SavedRender { channels: state.channels(), brought, blocks, counts: self.counts() }
+        SavedRender { channels: state.into_channels(), brought, blocks, counts: self.counts() }
     }
 
     /// Counts and decisions of all blocks, and what else a forecast needs.

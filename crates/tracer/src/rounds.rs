@@ -91,15 +91,20 @@ impl BlockCount {
         self.running && self.n == n && self.before.1 != n
     }
 
-    /// Shows `grain` at its count by another judging. How grain fell on the way there is taken to have been the same.
-    pub(crate) fn judged_anew(&mut self, grain: f32) {
-        let by = if self.grain > 0.0 { grain / self.grain } else { 0.0 };
-        let known = if self.judged() == self.n { by } else { 0.0 };
-        for (v, by) in [(&mut self.at_half, known), (&mut self.early, by)] {
+    /// Shows `grain`, with the floor of its superblock `floored`, at its count by another judging. How grain fell on the way there
+    /// is taken to have been the same.
+    fn judged_anew(&mut self, grain: f32, floored: f32) {
+        let ratio = |new: f32, old: f32| if old > 0.0 { new / old } else { 0.0 };
+        let by = ratio(grain, self.grain);
+        let (known, scaled) = match self.judged() == self.n {
+            true => (by, ratio(floored, self.before.0)),
+            false => (0.0, 0.0),
+        };
+        for (v, by) in [(&mut self.at_half, known), (&mut self.early, by), (&mut self.scaled, scaled)] {
             *v = if *v > 0.0 && by > 0.0 { *v * by } else { unknown() };
         }
-        (self.grain, self.before, self.settled) = (grain, (grain, self.n), false);
-        (self.scaled, self.one_before, self.last) = (unknown(), unknown(), unknown());
+        (self.grain, self.before, self.settled) = (grain, (floored, self.n), false);
+        (self.one_before, self.last) = (unknown(), unknown());
     }
 
     /// Takes the block up again under limits that may be others than those that stopped it.
@@ -129,6 +134,16 @@ fn floored(mut variances: Vec<f64>, pixels: &[u32]) -> Vec<f64> {
     let mean = variances.iter().zip(pixels).map(|(v, p)| v * *p as f64).sum::<f64>() / total.max(1) as f64;
     variances.iter_mut().for_each(|v| *v = v.max(0.5 * mean));
     variances
+}
+
+/// Judges all blocks of a superblock that have samples anew, each at its count, from their grain by another judging.
+pub(crate) fn judge_anew(blocks: &mut [BlockCount], pixels: &[u32], grain: impl Fn(usize) -> f32) {
+    // Blocks without samples count as nothing.
+    let of = |(k, b): (usize, &BlockCount)| if b.n > 0 { (grain(k) as f64).powi(2) * b.n as f64 } else { 0.0 };
+    let variances = floored(blocks.iter().enumerate().map(of).collect(), pixels);
+    for ((k, b), variance) in blocks.iter_mut().enumerate().zip(variances).filter(|((_, b), _)| b.n > 0) {
+        b.judged_anew(grain(k), (variance / b.n as f64).sqrt() as f32);
+    }
 }
 
 /// Decides for all blocks of a superblock after they have reached `n` samples per half.

@@ -81,6 +81,38 @@ fn what_a_region_test_has_rendered_is_not_rendered_again() {
     assert!(finer.same_samples(&other), "limits and region leave samples as they are");
 }
 
+/// Samples do not depend on what is made of them: under another view or clean-up they are taken over, and each block is judged as
+/// if it had been so all along.
+#[test]
+fn samples_are_of_use_under_another_view_and_clean_up() {
+    let stage = stage();
+    let t = tuned(64, 0.02);
+    let other = t.clone().with(K::ViewExposure, -1.0).with(K::CleanupDenoise, "quick").with(K::CleanupLive, 8u32);
+    // With fixed counts nothing is left to render.
+    let fixed = |t: &Tuning| t.clone().with(K::SamplingAdaptive, false).with(K::SamplingMost, 16);
+    let there = finish(fresh(&stage, &fixed(&t), None));
+    let mut taking = fresh(&stage, &fixed(&other), None);
+    assert!(taking.description().same_samples(there.description()));
+    assert_eq!(taking.take_in(there.description(), &there.save()).unwrap(), there.film().samples());
+    let taken = finish(taking);
+    assert_eq!(taken.film().samples(), there.film().samples());
+    let straight = finish(fresh(&stage, &fixed(&other), None));
+    assert!(same_bits(&taken.plate(), &straight.plate()));
+    let grain = |r: &Render| r.report().grain;
+    assert!(grain(&taken) == grain(&straight) && grain(&taken) < 0.8 * grain(&there));
+    // With adaptive sampling blocks end where they do without, but for those that had gone further already.
+    let there = finish(fresh(&stage, &t, None));
+    let mut taking = fresh(&stage, &other, None);
+    assert!(taking.take_in(there.description(), &there.save()).unwrap() > 0);
+    let (taken, straight) = (finish(taking).plate(), finish(fresh(&stage, &other, None)).plate());
+    let had = there.plate().samples;
+    assert!((0..had.len()).all(|i| taken.samples[i] >= had[i]));
+    let more = (0..had.len()).filter(|i| taken.samples[*i] > straight.samples[*i].max(had[*i])).count();
+    assert!((more as f64) < 0.1 * had.len() as f64, "{more} of {} pixels have got more than both", had.len());
+    let worst = |p: &Plate| p.block_grain(&describe(other.clone(), None).judging()).summary().1;
+    assert!(worst(&taken) < 1.2 * worst(&straight).max(0.02), "{} {}", worst(&taken), worst(&straight));
+}
+
 #[test]
 fn a_pilot_sees_squares_all_over_and_its_samples_count() {
     let stage = stage();

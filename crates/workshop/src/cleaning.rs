@@ -1,6 +1,7 @@
 //! Clean-up of proofs after the fact: nothing is rendered, and the noisy original stays. What it did is told with it.
 
 use crate::pictures::{Layer, Look};
+use crate::softening::Softening;
 use crate::{Workshop, lock};
 use fault::{Code, Fault};
 use picture::clamps::{ClampAdvice, Taken, suggested};
@@ -73,6 +74,8 @@ pub struct CleanUpView {
     pub strays: Strays,
     /// What the clamps of the render took away; none where there were none.
     pub clamped: Option<Clamped>,
+    /// What softened caustics changed; none where they are sharp.
+    pub softening: Option<Softening>,
     /// Clamps that would tame the worst block; what takes least comes first.
     pub clamps: Vec<ClampAdvice>,
     /// Of the noisy picture, where it has no guides or is cleaned by its colour alone.
@@ -184,6 +187,7 @@ impl Workshop {
             detail: grain_legend(&detail.lost, Measure::Displayed, plate.region, &plate.samples, WORTH, u32::MAX),
             softened: self.softened(proof, &plate, &detail)?,
             clamped: clamped(&plate),
+            softening: self.softening(proof, &plate)?,
             clamps: self.0.screen.install(|| suggested(&plate, &look.view, look.threshold)),
             strays: self.0.screen.install(|| Strays::of(&plate, look.clean.stray)),
             profile: (no_guides || look.clean.method == Some(Method::Colour))

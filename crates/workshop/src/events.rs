@@ -46,6 +46,12 @@ pub enum Event {
     Partials,
     /// Choices for the whole bench changed.
     Settings,
+    /// What was begun for a shot came to nothing.
+    Refused {
+        #[ts(type = "number")]
+        shot: i64,
+        fault: Fault,
+    },
 }
 
 /// Render time of a final at work.

@@ -216,13 +216,15 @@ impl Workshop {
         let test = best.test;
         let machine = self.machine();
         let denoised = advice::denoised(&tuning).filter(|_| wanted.denoise);
-        let fit = match denoised.map(|with| self.judged_anew(shot, &test, &with, true)) {
+        let cleaned = denoised.map(|with| self.judged_anew(shot, &test, &with, true));
+        let denoiser_unknown = matches!(cleaned, Some(Anew::Lost));
+        let fit = match cleaned {
             Some(Anew::Done(cleaned)) => {
                 fit_denoised(test.measured(), cleaned.measured(), &tuning, &machine, seconds, &wanted)
             }
             _ => fit(test.measured(), &tuning, &machine, seconds, &wanted),
         };
-        Ok(fit.map(|fit| FitView { fit, proof: test.proof, proof_number: test.number }))
+        Ok(fit.map(|fit| FitView { fit, proof: test.proof, proof_number: test.number, denoiser_unknown }))
     }
 
     /// The grain that 95 % of a proof's blocks do not exceed, as the proof was judged.

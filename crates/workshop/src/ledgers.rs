@@ -15,8 +15,8 @@ use picture::noise::NoiseLedger;
 use scene::ShotEdits;
 use serde::{Deserialize, Serialize};
 use store::{AdviceRow, ProofRow};
-use tracer::{Description, RenderReport};
-use tuning::{K, Tuning};
+use tracer::{Description, LIMITS, RenderReport};
+use tuning::{K, KNOBS, Tuning};
 
 /// A pilot and what it rendered.
 #[derive(Serialize, Deserialize)]
@@ -26,9 +26,9 @@ struct PilotRecord {
 }
 
 /// A proof that has ended, read.
-struct Ended {
-    row: ProofRow,
-    description: Description,
+pub(crate) struct Ended {
+    pub row: ProofRow,
+    pub description: Description,
     report: RenderReport,
 }
 
@@ -46,7 +46,7 @@ impl Workshop {
     }
 
     /// Tests of a shot that have ended, newest first.
-    fn ended_tests(&self, shot: i64) -> Result<Vec<Ended>, Fault> {
+    pub(crate) fn ended_tests(&self, shot: i64) -> Result<Vec<Ended>, Fault> {
         let rows = self.0.store.proofs(shot)?.into_iter().filter(|r| r.state != "running" && r.kind == "test");
         rows.filter_map(|r| self.ended(r).transpose()).collect()
     }
@@ -234,46 +234,51 @@ impl Workshop {
         let without = Description { tuning: d.tuning.changed(&before)?, ..d.clone() };
         let with = changed(&without, a)?;
         with.check()?;
+        self.beside("advice", shot, move |w| {
+            let without = w.whole_test_of(shot, without)?;
+            let with = w.whole_test_of(shot, with)?;
+            w.0.store.set_advice_proofs(id, Some(without), Some(with))
+        })
+    }
+
+    /// Works on a thread of its own; listeners are told of what went wrong, and that there may be something new.
+    fn beside(
+        &self,
+        name: &str,
+        shot: i64,
+        work: impl FnOnce(&Workshop) -> Result<(), Fault> + Send + 'static,
+    ) -> Result<(), Fault> {
         let workshop = self.clone();
-        std::thread::Builder::new()
-            .name("advice".into())
-            .spawn(move || {
-                let mut proofs = Vec::new();
-                for d in [without, with] {
-                    match workshop.whole_test_of(shot, d) {
-                        Ok(Some(proof)) => proofs.push(proof),
-                        // Stopped, or pushed out by another test: there is nothing to compare.
-                        Ok(None) => return,
-                        Err(fault) => return eprintln!("{fault}"),
-                    }
-                }
-                if let Err(fault) = workshop.0.store.set_advice_proofs(id, Some(proofs[0]), Some(proofs[1])) {
-                    eprintln!("{fault}");
-                }
-                workshop.0.events.tell(Event::Proofs { shot });
-            })
-            .map(|_| ())
-            .map_err(|e| Fault::io("thread", &e))
+        let run = move || {
+            if let Err(fault) = work(&workshop) {
+                workshop.0.events.tell(Event::Refused { shot, fault });
+            }
+            workshop.0.events.tell(Event::Proofs { shot });
+        };
+        std::thread::Builder::new().name(name.into()).spawn(run).map(|_| ()).map_err(|e| Fault::io("thread", &e))
     }
 
     /// A test of a description that has ended by itself: one that is there already, or a new one.
-    fn whole_test_of(&self, shot: i64, d: Description) -> Result<Option<i64>, Fault> {
+    fn whole_test_of(&self, shot: i64, d: Description) -> Result<i64, Fault> {
         let whole = |e: &Ended| e.report.complete && same_picture(&e.description, &d);
         if let Some(e) = self.ended_tests(shot)?.into_iter().find(whole) {
-            return Ok(Some(e.row.id));
+            return Ok(e.row.id);
         }
         let proof = self.run_test(shot, "test", d, false)?;
-        Ok(self.wait_for_proof(proof)?.map(|e| e.row.id))
+        Ok(self.wait_for_proof(proof)?.row.id)
     }
 
-    /// Waits for a test to end and to be put away; none if it was stopped.
-    fn wait_for_proof(&self, proof: i64) -> Result<Option<Ended>, Fault> {
+    /// Waits for a test to end and to be put away; refused if it was stopped or pushed out by another.
+    fn wait_for_proof(&self, proof: i64) -> Result<Ended, Fault> {
         while lock(&self.0.test).as_ref().is_some_and(|t| t.proof == proof && t.active()) {
             std::thread::sleep(std::time::Duration::from_millis(20));
         }
         self.wait_for_writing();
         let ended = self.0.store.proof(proof).ok().map(|row| self.ended(row)).transpose()?.flatten();
-        Ok(ended.filter(|e| e.report.complete))
+        ended.filter(|e| e.report.complete).ok_or_else(|| {
+            let remedy = "ask again when no other test is to run";
+            Fault::new(Code::Busy, "a test was stopped before it could tell anything", "comparison", remedy)
+        })
     }
 
     /// The newest pilot of the picture that a description shows, whatever its splits and counts.
@@ -296,25 +301,15 @@ impl Workshop {
         d.tuning = pilot_tuning(&d.tuning);
         d.check()?;
         let small = smaller(&d)?;
-        let workshop = self.clone();
-        std::thread::Builder::new()
-            .name("pilot".into())
-            .spawn(move || {
-                let mut proofs = Vec::new();
-                let told = workshop.render_pilot(shot, p.row.id, (&d, &small), &p.report, &mut proofs);
-                for id in proofs {
-                    workshop.forget_plate(id);
-                    if let Err(fault) = workshop.0.store.delete_proof(id) {
-                        eprintln!("{fault}");
-                    }
-                }
-                if let Err(fault) = told {
-                    eprintln!("{fault}");
-                }
-                workshop.0.events.tell(Event::Proofs { shot });
-            })
-            .map(|_| ())
-            .map_err(|e| Fault::io("thread", &e))
+        self.beside("pilot", shot, move |w| {
+            let mut proofs = Vec::new();
+            let told = w.render_pilot(shot, p.row.id, (&d, &small), &p.report, &mut proofs);
+            for id in proofs {
+                w.forget_plate(id);
+                w.0.store.delete_proof(id)?;
+            }
+            told
+        })
     }
 
     fn render_pilot(
@@ -325,27 +320,24 @@ impl Workshop {
         report: &RenderReport,
         proofs: &mut Vec<i64>,
     ) -> Result<(), Fault> {
-        let mut run = |d: Description, name: &str| -> Result<Option<RenderReport>, Fault> {
+        let mut run = |d: Description, name: &str| -> Result<RenderReport, Fault> {
             let id = self.run_test(shot, "test", d, false)?;
             self.0.store.label_proof(id, &format!("pilot: {name}"), "", true, false)?;
             proofs.push(id);
-            Ok(self.wait_for_proof(id)?.map(|e| e.report))
+            Ok(self.wait_for_proof(id)?.report)
         };
-        // Stopped, or pushed out by another test: there is nothing to tell.
-        let Some(base) = run(d.clone(), "as it is")? else { return Ok(()) };
+        let base = run(d.clone(), "as it is")?;
         let mut tried = Vec::new();
         for (knob, to) in trials(report, &d.tuning) {
             let tuning = d.tuning.changed(&[(knob.to_string(), serde_json::json!(to))].into())?;
-            let Some(report) = run(Description { tuning, ..d.clone() }, &format!("{knob} {to}"))? else {
-                return Ok(());
-            };
+            let report = run(Description { tuning, ..d.clone() }, &format!("{knob} {to}"))?;
             tried.push((knob, to, report));
         }
         let Some(mut pilot) = Pilot::of(&base, &d.tuning, &tried) else { return Ok(()) };
         if let Some(counts) = pilot.candidate() {
             let changes = counts.iter().map(|(k, n)| (k.to_string(), serde_json::json!(n))).collect();
             let together = Description { tuning: d.tuning.changed(&changes)?, ..d.clone() };
-            let Some(report) = run(together, "splits together")? else { return Ok(()) };
+            let report = run(together, "splits together")?;
             pilot.confirm(&counts, &base, &report);
         }
         let advice = json(&PilotRecord { description: whole.clone(), pilot })?;
@@ -390,16 +382,10 @@ fn same_picture(a: &Description, b: &Description) -> bool {
     same_but(a, b, |_| false)
 }
 
-/// Knobs that say how many samples are taken, never what a sample shows.
-const COUNTS: [&str; 7] = [
-    "sampling.adaptive",
-    "sampling.least",
-    "sampling.most",
-    "sampling.threshold",
-    "sampling.effort",
-    "sampling.seed",
-    "sampling.first_pass",
-];
+/// Knobs that say which samples are taken and how many, never what they show.
+fn is_count(id: &str) -> bool {
+    id == "sampling.seed" || LIMITS.iter().any(|k| KNOBS[*k as usize].id == id)
+}
 
 /// Whether two descriptions are of the same picture but for some knobs.
 fn same_but(a: &Description, b: &Description, free: impl Fn(&str) -> bool) -> bool {
@@ -409,11 +395,11 @@ fn same_but(a: &Description, b: &Description, free: impl Fn(&str) -> bool) -> bo
 }
 
 fn same_but_counts(a: &Description, b: &Description) -> bool {
-    same_but(a, b, |id| COUNTS.contains(&id))
+    same_but(a, b, is_count)
 }
 
 /// Whether a pilot of one tells of the other: they differ in what it varies and in counts at most.
 fn alike(a: &Description, b: &Description) -> bool {
     let varied = ["depth.roulette_from", "delivery.parts"];
-    same_but(a, b, |id| id.starts_with("split.") || varied.contains(&id) || COUNTS.contains(&id))
+    same_but(a, b, |id| id.starts_with("split.") || varied.contains(&id) || is_count(id))
 }

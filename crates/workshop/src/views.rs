@@ -382,6 +382,8 @@ pub struct FitView {
     pub proof: i64,
     #[ts(type = "number")]
     pub proof_number: i64,
+    /// A denoiser is allowed, but the test's samples, from which its gain would be judged, are gone.
+    pub denoiser_unknown: bool,
 }
 
 /// The forecast of a shot's final and what it rests on.

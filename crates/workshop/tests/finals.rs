@@ -54,6 +54,17 @@ fn a_final_takes_over_tests_and_pilots_and_looks_as_if_it_had_not() {
     }
     // The forecast made before it is in its report, and later forecasts know how it came out.
     assert!(helped.forecast.is_some() && w.forecast(shot).unwrap().unwrap().forecast.history == 1);
+    // Under another exposure hardly anything is rendered anew: a darker picture shows less grain.
+    tune(&w, shot, serde_json::json!({ "view.exposure": -1.0 }));
+    let third = w.add_final(shot).unwrap();
+    let darker = finished(&w, third.id);
+    let (again, all) = (darker.report.as_ref().unwrap(), report.render.samples);
+    assert!(
+        again.reused == all && again.render.samples < all * 5 / 4,
+        "{} and {} of {all}",
+        again.reused,
+        again.render.samples
+    );
 }
 
 #[test]

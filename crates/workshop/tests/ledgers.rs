@@ -181,4 +181,30 @@ fn a_change_of_the_clean_up_is_forecast_from_the_halves_of_a_test() {
     wait("the end of judging", || !told(&w).judging);
     let lost = told(&w);
     assert!(!lost.judged_anew && lost.forecast.needs_test.contains(&"view.exposure".to_string()));
+    // A fit cannot tell what a denoiser would bring, and says so.
+    tune(&w, shot, json!({ "cleanup.denoise": "none", "clamp.direct": 0.0 }));
+    let fit = |denoise| w.fit(shot, &advice::Wanted { denoise, ..Default::default() }).unwrap().unwrap();
+    assert!(fit(true).denoiser_unknown && !fit(false).denoiser_unknown);
+}
+
+/// What softened caustics took is told against the newest test without, once there is one.
+#[test]
+fn softened_caustics_are_compared_with_sharp_ones() {
+    let (_data, w, shot) = workshop();
+    let softening = |id| w.clean_up(id, &w.look_of(id).unwrap()).unwrap().softening;
+    tune(&w, shot, json!({ "paths.soften": 0.4 }));
+    let soft = test(&w, shot);
+    let alone = softening(soft).unwrap();
+    assert!((alone.roughness - 0.4).abs() < 1e-6 && alone.against.is_none());
+    // Other depths are another picture; other counts and another view are not.
+    tune(&w, shot, json!({ "paths.soften": 0.0, "depth.total": 2 }));
+    test(&w, shot);
+    assert!(softening(soft).unwrap().against.is_none());
+    tune(&w, shot, json!({ "depth.total": 12, "sampling.most": 16, "view.exposure": 1.0 }));
+    let sharp = test(&w, shot);
+    assert!(softening(sharp).is_none());
+    let against = softening(soft).unwrap().against.unwrap();
+    assert_eq!(against.proof, sharp);
+    // Roughness spreads light and keeps nearly all of it.
+    assert!(against.light.abs() < 0.1 + 3.0 * against.error && against.error < 0.1, "{against:?}");
 }

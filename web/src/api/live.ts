@@ -17,9 +17,11 @@ interface Live {
   connected: boolean;
   test: LiveTest | null;
   finals: Record<number, { progress: Progress; times: FinalTimes }>;
+  /** What came to nothing last. */
+  refused: Fault | null;
 }
 
-let live: Live = { connected: false, test: null, finals: {} };
+let live: Live = { connected: false, test: null, finals: {}, refused: null };
 const listeners = new Set<() => void>();
 
 function update(part: Partial<Live>) {
@@ -109,6 +111,9 @@ function receive(e: Event, queries: QueryClient) {
       break;
     case "settings":
       again("settings");
+      break;
+    case "refused":
+      update({ refused: e.fault });
       break;
     case "final":
       update({ finals: { ...live.finals, [e.id]: e } });

@@ -549,7 +549,7 @@ export type Event = { "type": "test", shot: number, proof: number, progress: Pro
 /**
  * Set when a phase reports nothing for long: what it is at.
  */
-stalled: string | null, } | { "type": "proofs", shot: number, } | { "type": "shot", shot: number, } | { "type": "final", id: number, progress: Progress, times: FinalTimes, } | { "type": "finals" } | { "type": "shots" } | { "type": "partials" } | { "type": "settings" };
+stalled: string | null, } | { "type": "proofs", shot: number, } | { "type": "shot", shot: number, } | { "type": "final", id: number, progress: Progress, times: FinalTimes, } | { "type": "finals" } | { "type": "shots" } | { "type": "partials" } | { "type": "settings" } | { "type": "refused", shot: number, fault: Fault, };
 
 export type ShotView = { id: number, name: string, scene: string, environment: string | null, camera: string, cameras: Array<string>, 
 /**
@@ -777,7 +777,11 @@ export type Check = { what: string, state: string,
  */
 fine: boolean, };
 
-export type FitView = { fit: Fit, proof: number, proof_number: number, };
+export type FitView = { fit: Fit, proof: number, proof_number: number, 
+/**
+ * A denoiser is allowed, but the test's samples, from which its gain would be judged, are gone.
+ */
+denoiser_unknown: boolean, };
 
 export type FinalView = { id: number, shot: number, shot_name: string, camera: string, frame: [number, number], threshold: number, state: FinalState, budget: number, policy: Policy, 
 /**
@@ -1107,6 +1111,22 @@ export type Clamped = {
  */
 share: number, worst: number, region: Region, legend: GrainLegend, };
 
+export type Softening = { 
+/**
+ * Roughness of surfaces behind a diffuse bounce at the least.
+ */
+roughness: number, 
+/**
+ * None where no test without has ended.
+ */
+against: SofteningAgainst | null, };
+
+export type SofteningAgainst = { proof: number, proof_number: number, 
+/**
+ * Change of all light as a share of it, below 0 where some is lost, and its standard error.
+ */
+light: number, error: number, darkened: Array<Darkened>, };
+
 export type CleanUpView = { 
 /**
  * The denoiser that was used: regression needs two halves.
@@ -1128,6 +1148,10 @@ detail_share: number, detail: GrainLegend, softened: Array<Softened>, strays: St
  * What the clamps of the render took away; none where there were none.
  */
 clamped: Clamped | null, 
+/**
+ * What softened caustics changed; none where they are sharp.
+ */
+softening: Softening | null, 
 /**
  * Clamps that would tame the worst block; what takes least comes first.
  */

@@ -6,15 +6,16 @@ import {
   SlidersOutlined,
 } from "@ant-design/icons";
 import { App as AntApp, ConfigProvider, Tooltip } from "antd";
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { Navigate, NavLink, Route, Routes, useLocation } from "react-router";
-import { useLiveValue } from "../api/live";
+import { useLive, useLiveValue } from "../api/live";
 import { useFinals, useShots } from "../api/queries";
 import { BenchPage } from "../bench/BenchPage";
 import { FinalsPage } from "../finals/FinalsPage";
 import { LibraryPage } from "../library/LibraryPage";
 import { ShotsPage } from "../shots/ShotsPage";
 import { themeOf } from "./theme";
+import { useTellFault } from "./useAct";
 
 /** The shot that the bench last showed, so that the rail leads back to it. */
 function useBenchAddress(): string {
@@ -66,6 +67,16 @@ function Rail({ dim, setDim }: { dim: boolean; setDim: (d: boolean) => void }) {
   );
 }
 
+/** Says what came to nothing beside the page's own doing. */
+function Refusals() {
+  const { refused } = useLive();
+  const tell = useTellFault();
+  useEffect(() => {
+    if (refused) tell(refused, "");
+  }, [refused, tell]);
+  return null;
+}
+
 export function App() {
   const [dim, keep] = useState(() => localStorage.getItem("dim") === "yes");
   const setDim = (d: boolean) => {
@@ -77,6 +88,7 @@ export function App() {
       <AntApp component={false}>
         <div className={dim ? "house dim" : "house"}>
           <Rail dim={dim} setDim={setDim} />
+          <Refusals />
           <Routes>
             <Route path="/shots" element={<ShotsPage />} />
             <Route path="/bench/:shot" element={<BenchPage />} />

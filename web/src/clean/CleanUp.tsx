@@ -1,7 +1,16 @@
 import { Button, Segmented, Slider, Tooltip } from "antd";
 import { useEffect, useState } from "react";
 import { useCleanUp, useLedger } from "../api/queries";
-import type { CausticRow, CleanUpView, GrainLegend, Layer, ProofView, Region, Softened } from "../api/types";
+import type {
+  CausticRow,
+  CleanUpView,
+  GrainLegend,
+  Layer,
+  ProofView,
+  Region,
+  Softened,
+  Softening,
+} from "../api/types";
 import { count, percent, steps } from "../app/format";
 import { Bars } from "../bench/Legend";
 import type { Look } from "../bench/look";
@@ -71,6 +80,9 @@ interface Props {
 
 /** Caustics that bring less are not worth a line. */
 const worthALine = 0.0005;
+
+/** Roughness that is offered to soften caustics with. */
+const softly = 0.25;
 
 function Figures({
   view,
@@ -158,12 +170,23 @@ function Figures({
               </td>
               <td>
                 <button onClick={() => set({ [`paths.caustics_${c.kind}`]: false })}>switch off</button>
+                {!view.softening && (
+                  <button
+                    title="Surfaces behind a diffuse bounce are at least so rough: caustics get wide and even. A test then tells what that took"
+                    onClick={() => set({ "paths.soften": softly })}
+                  >
+                    soften
+                  </button>
+                )}
               </td>
             </tr>
           ))}
+        {view.softening && (
+          <SofteningRow softening={view.softening} sharpen={() => set({ "paths.soften": 0 })} />
+        )}
         <tr>
           <th>Light</th>
-          <td className="num">{`${view.energy >= 0 ? "+" : "−"}${percent(Math.abs(view.energy), 2)}`}</td>
+          <td className="num">{signedPercent(view.energy)}</td>
           <td className="second">
             {`against the noisy picture · cleaned in ${view.seconds.toFixed(2)} s, nothing rendered`}
           </td>
@@ -191,6 +214,28 @@ function Figures({
     </table>
   );
 }
+
+/** What softened caustics changed against a test without. */
+function SofteningRow({ softening, sharpen }: { softening: Softening; sharpen: () => void }) {
+  const { roughness, against } = softening;
+  return (
+    <tr>
+      <th>Softened caustics</th>
+      <td className="num">{against ? signedPercent(against.light) : "not known"}</td>
+      <td className={against?.darkened.length ? "caution" : "second"}>
+        {against
+          ? `± ${percent(against.error, 2)} of the light, at roughness ${roughness}, against proof ${against.proof_number} without`
+          : `at roughness ${roughness}; a test of the same picture with sharp ones would tell what that took`}
+        {against?.darkened.map((d) => ` · “${d.name}” loses ${percent(d.lost, 0)} of its light`).join("")}
+      </td>
+      <td>
+        <button onClick={sharpen}>sharpen</button>
+      </td>
+    </tr>
+  );
+}
+
+const signedPercent = (v: number) => `${v >= 0 ? "+" : "−"}${percent(Math.abs(v), 2)}`;
 
 /** Colours of a map over blocks, how much of the picture has each, and where the step lies. */
 function MapLegend({

@@ -198,6 +198,12 @@ export function FitDialog({ shot, proofs, set, pilot, close }: Props) {
                 )}
               </tbody>
             </table>
+            {view.data?.denoiser_unknown && (
+              <p className="caution">
+                The samples of proof {view.data.proof_number} are gone: what a denoiser would bring is known
+                after another test or pilot.
+              </p>
+            )}
             {fit.ways_out.length > 0 && (
               <>
                 <h4>

@@ -10,6 +10,7 @@ use crate::rounds::{BlockCount, floored_variances, ladder};
 use crate::stage::Stage;
 use fault::{Code, Fault};
 use picture::Region;
+use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use std::collections::HashSet;
 use std::sync::Arc;
@@ -75,7 +76,8 @@ impl Render {
     }
 
     /// Takes over the superblocks of another render of the same picture (see [`Description::same_samples`]) where it has
-    /// more samples: a region's, a pilot's or another frame's. The number of samples taken over.
+    /// more samples: a region's, a pilot's or another frame's. Blocks that were judged otherwise are judged anew. The number of
+    /// samples taken over.
     pub fn take_in(&mut self, from: &Description, saved: &SavedRender) -> Result<u64, Fault> {
         let other = Render::new(self.stage.clone(), from.clone(), self.pool.clone(), false)?;
         let state = other.film.state().refill(&saved.channels, &saved.brought, &saved.counts.tiles);
@@ -90,29 +92,34 @@ impl Render {
     }
 
     fn take_over(&self, other: &Render) -> u64 {
-        let pixels = |t: &Tile| -> u64 {
-            let of = |k| {
-                let [x0, x1, y0, y1] = t.block_range(k, self.film.block);
-                2 * t.blocks[k].n as u64 * ((x1 - x0) * (y1 - y0)) as u64
-            };
-            (0..t.blocks.len()).map(of).sum()
+        let samples = |t: &Tile| -> u64 {
+            let pixels = t.all_block_pixels(self.film.block);
+            t.blocks.iter().zip(pixels).map(|(b, p)| 2 * b.n as u64 * p as u64).sum()
         };
         if other.film.layout != self.film.layout || other.film.block != self.film.block {
             return 0;
         }
-        let mut taken = 0;
-        for j in 0..other.film.tiles.len() {
-            let theirs = other.film.tile(j).clone();
-            let Some(i) = self.square_at(theirs.bounds) else { continue };
-            let mut ours = self.film.tile(i);
-            let (had, has) = (pixels(&ours), pixels(&theirs));
+        let worth = |j: usize| {
+            let theirs = other.film.tile(j);
+            let i = self.square_at(theirs.bounds)?;
+            let ours = self.film.tile(i);
+            let (had, has) = (samples(&ours), samples(&theirs));
             // Blocks of a region's border may be without samples: they are not worth those of the rest.
             let lost = ours.blocks.iter().zip(&theirs.blocks).any(|(a, b)| a.n > b.n);
-            if has > had && !lost {
-                *ours = theirs;
-                taken += has - had;
-            }
-        }
+            (has > had && !lost).then_some((i, j, has - had))
+        };
+        let worth: Vec<(usize, usize, u64)> = (0..other.film.tiles.len()).filter_map(worth).collect();
+        let alike = self.settings.judging.alike(&other.settings.judging);
+        self.pool.install(|| {
+            worth.par_iter().for_each(|(i, j, _)| {
+                let mut theirs = other.film.tile(*j).clone();
+                if !alike {
+                    theirs.blocks = other.tile_judged_by(&theirs, &self.settings.judging);
+                }
+                *self.film.tile(*i) = theirs;
+            });
+        });
+        let taken = worth.iter().map(|(.., more)| more).sum();
         self.film.samples.fetch_add(taken, Ordering::Relaxed);
         taken
     }
@@ -238,7 +245,7 @@ impl Render {
         let mut blocks_all = Vec::new();
         for i in 0..self.film.tiles.len() {
             let tile = self.film.tile(i);
-            let pixels: Vec<u32> = (0..tile.blocks.len()).map(|k| tile.block_pixels(k, self.film.block)).collect();
+            let pixels = tile.all_block_pixels(self.film.block);
             let taken: f64 = tile.blocks.iter().zip(&pixels).map(|(b, p)| 2.0 * b.n as f64 * *p as f64).sum();
             let floors = floored_variances(&tile.blocks, &pixels);
             let blocks: Vec<Ahead> = (0..tile.blocks.len())

@@ -4,7 +4,7 @@ use super::{Render, SavedCounts, Scope};
 use crate::film::{GUIDE_SAMPLES, Pixel, Tile};
 use crate::pilot::spread;
 use crate::pool::thread_time;
-use crate::rounds::{BlockCount, decide, previous};
+use crate::rounds::{BlockCount, decide, judge_anew, previous};
 use picture::Plate;
 use picture::denoise::{Method, Split, clean_halves};
 use picture::grain::{BlockSum, Judging};
@@ -38,7 +38,7 @@ impl Render {
         for (b, sum) in tile.blocks.iter_mut().zip(&sums).filter(|(b, _)| b.is_due(n)) {
             b.grain = sum.grain() as f32;
         }
-        let pixels: Vec<u32> = (0..tile.blocks.len()).map(|k| tile.block_pixels(k, s.block)).collect();
+        let pixels = tile.all_block_pixels(s.block);
         decide(&mut tile.blocks, &pixels, n, s.least, s.most, s.threshold, s.adaptive);
         1e-9 * (thread_time() - began) as f64
     }
@@ -56,10 +56,17 @@ impl Render {
                 return;
             }
             let tile = self.film.tile(i).clone();
-            let sums = self.block_sums(&tile, judging, |b| b.n > 0);
-            blocks.iter_mut().zip(sums).filter(|(b, _)| b.n > 0).for_each(|(b, s)| b.judged_anew(s.grain() as f32));
+            *blocks = self.tile_judged_by(&tile, judging);
         });
         counts
+    }
+
+    /// Blocks of a superblock of this render, judged anew.
+    pub(super) fn tile_judged_by(&self, tile: &Tile, judging: &Judging) -> Vec<BlockCount> {
+        let mut blocks = tile.blocks.clone();
+        let sums = self.block_sums(tile, judging, |b| b.n > 0);
+        judge_anew(&mut blocks, &tile.all_block_pixels(self.settings.block), |k| sums[k].grain() as f32);
+        blocks
     }
 
     /// Grain of the blocks of a superblock, of those that are asked for at least.

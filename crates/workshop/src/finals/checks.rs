@@ -91,6 +91,14 @@ impl Workshop {
                 format!("forecast {}, budget {}", spoken(longest), spoken(budget))
             };
             out.push(line("time", fits, state));
+            // Frames of a series have cameras of their own.
+            if let ([(d, _)], None) = (frames.as_slice(), &new.plan)
+                && let Some(most) = self.sources(shot, d, None)?.first()
+            {
+                let state =
+                    format!("{} of sampling are there from {}: not rendered again", spoken(most.seconds), most.name);
+                out.push(line("samples", true, state));
+            }
             let settled = known.iter().map(|f| f.settled).fold(1.0, f64::min);
             out.push(line(
                 "cleanness",

@@ -12,7 +12,7 @@ use fault::{Code, Fault, panic_text};
 use picture::footprint;
 use serde::{Deserialize, Serialize};
 use std::panic::{AssertUnwindSafe, catch_unwind};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
@@ -79,6 +79,17 @@ pub(super) fn has_film(folder: &Path) -> bool {
     folder.join(COUNTS).exists()
 }
 
+/// Samples that are there already.
+pub(super) struct Source {
+    /// Of what, in words.
+    pub name: String,
+    from: Description,
+    folder: PathBuf,
+    samples: u64,
+    /// Of sampling that they took.
+    pub seconds: f64,
+}
+
 enum End {
     Delivered(Box<FinalReport>, Vec<FileView>),
     Cancelled,
@@ -136,33 +147,41 @@ impl Workshop {
         self.0.store.finals().is_ok_and(|rows| rows.iter().find(open).is_some_and(|r| r.id != id))
     }
 
-    /// Samples of tests, pilots and other finals of the shot that are those of this final too.
-    fn take_in(&self, render: &mut Render, row: &FinalRow) -> Result<u64, Fault> {
-        let d = render.description().clone();
-        let mut sources = Vec::new();
-        for p in self.0.store.proofs(row.shot)?.iter().filter(|p| matches!(p.state.as_str(), "done" | "stopped")) {
+    /// Tests, pilots and finals of a shot whose samples are those of a description too, those with the most first; finals but
+    /// one, where that is given.
+    pub(super) fn sources(&self, shot: i64, d: &Description, but: Option<i64>) -> Result<Vec<Source>, Fault> {
+        let mut all = Vec::new();
+        for p in self.0.store.proofs(shot)?.iter().filter(|p| matches!(p.state.as_str(), "done" | "stopped")) {
             if p.kind != "picture" {
-                sources.push((parse::<Description>(&p.description, "proof")?, self.0.store.proof_folder(p.id)));
+                let from: Description = parse(&p.description, "proof")?;
+                all.push((format!("proof {}", p.number), from, self.0.store.proof_folder(p.id)));
             }
         }
-        for f in self.0.store.finals()?.iter().filter(|f| f.id != row.id && f.shot == row.shot) {
-            sources.push((parse(&f.description, "final")?, self.0.store.final_folder(f.id)));
+        for f in self.0.store.finals()?.iter().filter(|f| Some(f.id) != but && f.shot == shot) {
+            let name = format!("the final {}", self.base_of(f)?);
+            all.push((name, parse(&f.description, "final")?, self.0.store.final_folder(f.id)));
         }
-        let mut known: Vec<_> = sources
+        let mut known: Vec<Source> = all
             .into_iter()
-            .filter(|(from, folder)| has_film(folder) && d.same_samples(from))
-            .filter_map(|(from, folder)| {
+            .filter(|(_, from, folder)| has_film(folder) && d.same_samples(from))
+            .filter_map(|(name, from, folder)| {
                 let counts = load_counts(&folder).ok()?;
                 let samples: u64 = counts.tiles.iter().flat_map(|(_, b)| b).map(|b| b.n as u64).sum();
-                Some((samples, from, folder))
+                Some(Source { name, from, folder, samples, seconds: counts.seconds })
             })
             .collect();
-        known.sort_by_key(|(samples, ..)| std::cmp::Reverse(*samples));
+        known.sort_by_key(|s| std::cmp::Reverse(s.samples));
+        known.truncate(SOURCES);
+        Ok(known)
+    }
+
+    /// Takes samples over that are there already; their number.
+    fn take_in(&self, render: &mut Render, row: &FinalRow) -> Result<u64, Fault> {
         let mut taken = 0;
-        for (_, from, folder) in known.into_iter().take(SOURCES) {
+        for s in self.sources(row.shot, &render.description().clone(), Some(row.id))? {
             // What cannot be read is rendered again.
-            if let Ok((_, saved)) = self.saved_render(&from, &folder) {
-                taken += render.take_in(&from, &saved)?;
+            if let Ok((_, saved)) = self.saved_render(&s.from, &s.folder) {
+                taken += render.take_in(&s.from, &saved)?;
             }
         }
         Ok(taken)
