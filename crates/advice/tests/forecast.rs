@@ -74,8 +74,9 @@ fn a_pilot_foretells_the_samples_of_the_final_and_a_short_test_its_interval() {
         let wanted = tuned(most, threshold);
         let d = Description::new("", None, "Front", wanted.clone());
         let mut render = Render::new(stage.clone(), d, Arc::new(own_pool(2).unwrap()), false).unwrap();
-        let mut pilot = PilotRun::new(&mut render, 0.5);
-        while pilot.step(&mut render, &AtomicBool::new(false)) {}
+        // Half of the superblocks, however busy the machine is.
+        let mut pilot = PilotRun::new(&mut render, 1e6);
+        while pilot.step(&mut render, &AtomicBool::new(false)) && pilot.deep() <= 6 {}
         let f = Tested::of(&render).forecast(&wanted);
         let actual = run(&stage, &wanted, None).report();
         let error = f.samples_per_pixel / actual.samples_per_pixel - 1.0;

@@ -15,8 +15,9 @@ use tracer::{Description, Render, Stage, cores, own_pool};
 use tuning::{K, Tuning};
 
 const SIZE: (u32, u32) = (160, 96);
-/// Samples a pixel, and seeds rendered with them. The second ones are each other's references.
-const STEPS: [(u32, u32); 3] = [(16, 2), (64, 16), (256, 1)];
+/// Samples a pixel whose renders are each other's references; so many seeds, or as `SEEDS` says. `SCENE` is part of a name.
+const OWN: u32 = 64;
+const SEEDS: u32 = 16;
 const METHODS: [Method; 3] = [Method::Quick, Method::Careful, Method::Colour];
 /// Side of the squares in which nothing may get worse.
 const SQUARE: u32 = 32;
@@ -45,7 +46,8 @@ fn subjects() -> Vec<Subject> {
         s.exposure = (0.18 / (log / mean.len() as f64).exp()).log2();
         s
     };
-    all.into_iter().enumerate().map(subject).collect()
+    let only = std::env::var("SCENE").unwrap_or_default();
+    all.into_iter().enumerate().filter(|(_, (name, _))| name.contains(&only)).map(subject).collect()
 }
 
 fn rendered(s: &Subject, samples: u32, seed: u32) -> Plate {
@@ -132,6 +134,7 @@ fn squares(errors: &[f64]) -> Vec<f64> {
 }
 
 fn quality(subjects: &[Subject]) {
+    let own = std::env::var("SEEDS").ok().and_then(|n| n.parse().ok()).unwrap_or(SEEDS);
     println!("\nrelative MSE ×1000 (how many times less than noisy; worst 32×32 square against noisy over all seeds)");
     print!("{:<20} {:>5} {:>9}", "scene", "spp", "noisy");
     METHODS.iter().for_each(|m| print!(" {:>24}", m.name()));
@@ -139,7 +142,7 @@ fn quality(subjects: &[Subject]) {
     let mut gains: Vec<Vec<f64>> = vec![Vec::new(); METHODS.len()];
     for s in subjects {
         let scale = s.exposure.exp2();
-        let pictures: Vec<Vec<Rgb>> = (0..STEPS[1].1).map(|seed| rendered(s, STEPS[1].0, seed).mean()).collect();
+        let pictures: Vec<Vec<Rgb>> = (0..own).map(|seed| rendered(s, OWN, seed).mean()).collect();
         let n = (SIZE.0 * SIZE.1) as usize;
         let mut sums = vec![([0.0f64; 3], [0.0f64; 3]); n];
         for p in &pictures {
@@ -166,12 +169,12 @@ fn quality(subjects: &[Subject]) {
                 .collect()
         };
         let all = reference(None);
-        for (samples, seeds) in STEPS {
+        for (samples, seeds) in [(16, 2), (OWN, own), (256, 1)] {
             let mut blocks = vec![vec![0.0f64; ((SIZE.0 / SQUARE) * (SIZE.1 / SQUARE)) as usize]; METHODS.len() + 1];
             for seed in 0..seeds {
-                let own = samples == STEPS[1].0;
-                let plate = rendered(s, samples, if own { seed } else { 1000 + seed });
-                let against = if own { &reference(Some(&pictures[seed as usize])) } else { &all };
+                let among = samples == OWN;
+                let plate = rendered(s, samples, if among { seed } else { 1000 + seed });
+                let against = if among { &reference(Some(&pictures[seed as usize])) } else { &all };
                 let mut add = |k: usize, x: &[Rgb]| {
                     blocks[k]
                         .iter_mut()
@@ -189,7 +192,7 @@ fn quality(subjects: &[Subject]) {
                 let gain = mean(&blocks[0]) / mean(&blocks[k + 1]);
                 let worst = blocks[k + 1].iter().zip(&blocks[0]).map(|(d, n)| d / n).fold(0.0, f64::max);
                 print!(" {:>9.2} ({:>4.1}× {:>5.2})", 1000.0 * mean(&blocks[k + 1]), gain, worst);
-                if samples == STEPS[1].0 {
+                if samples == OWN {
                     gains[k].push(gain);
                 }
             }

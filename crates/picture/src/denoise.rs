@@ -83,20 +83,16 @@ pub fn possible(plate: &Plate, how: &CleanUp) -> Option<Method> {
 
 /// The delivered picture of a plate.
 pub fn clean(plate: &Plate, how: &CleanUp) -> Vec<Rgb> {
-    let plate = swept(plate, how);
-    let noisy = plate.mean();
-    match possible(&plate, how) {
-        None => noisy,
-        Some(Method::Careful) => {
-            let [a, b] = careful_halves(&plate, how);
-            mean(&a, &b)
-        }
-        Some(method) => {
-            let chosen = Chosen::of(&plate, &how.groups);
-            let [done] = chosen.filtered(&plate, method, &Hints::default(), [&chosen.mean()]);
-            blended(&noisy, &chosen.mean(), &done, how.blend)
-        }
+    if possible(plate, how) != Some(Method::Colour) {
+        let [a, b] = clean_halves(plate, how);
+        return mean(&a, &b);
     }
+    // By its colour a picture is cleaned at once.
+    let plate = swept(plate, how);
+    let was = Chosen::of(&plate, &how.groups).mean();
+    let [done] =
+        colour::filtered([&was], plate.region.width as usize, &Profile::of(&was, plate.region, &Hints::default()));
+    blended(&plate.mean(), &was, &done, how.blend)
 }
 
 /// Both halves cleaned up alike: their mean is the delivered picture, their difference the grain that is left in it.
@@ -112,9 +108,7 @@ pub fn clean_halves_by(plate: &Plate, how: &CleanUp, hints: &Hints) -> [Vec<Rgb>
         Some(Method::Careful) => careful_halves(&plate, how),
         Some(method) => {
             let chosen = Chosen::of(&plate, &how.groups);
-            let mean = chosen.mean();
-            // The mean steers the weights.
-            let [_, a, b] = chosen.filtered(&plate, method, hints, [&mean, &chosen.halves[0], &chosen.halves[1]]);
+            let [a, b] = chosen.filtered(&plate, method, hints);
             let done = |noisy: &[Rgb], half: usize, done: &[Rgb]| blended(noisy, &chosen.halves[half], done, how.blend);
             [done(&plate.a, 0, &a), done(&plate.b, 1, &b)]
         }
@@ -171,26 +165,22 @@ impl Chosen {
         mean(&self.halves[0], &self.halves[1])
     }
 
-    fn filtered<const N: usize>(
-        &self,
-        plate: &Plate,
-        method: Method,
-        hints: &Hints,
-        pictures: [&[Rgb]; N],
-    ) -> [Vec<Rgb>; N] {
+    fn filtered(&self, plate: &Plate, method: Method, hints: &Hints) -> [Vec<Rgb>; 2] {
         let [a, b] = &self.halves;
-        if method == Method::Colour || a == b {
-            let profile = Profile::of(pictures[0], plate.region, hints);
-            if method == Method::Colour {
-                return colour::filtered(pictures, plate.region.width as usize, &profile);
-            }
-            // A picture that came without halves is as noisy as its flat areas.
-            let [a, b] = [1.0, -1.0].map(|sign| {
-                pictures[0].iter().map(|c| c.map(|v| v + sign * profile.linear_level(v))).collect::<Vec<Rgb>>()
-            });
-            return quick::filtered(plate, [&a, &b], pictures);
+        if method != Method::Colour && a != b {
+            return quick::filtered(plate, [a, b], [a, b]);
         }
-        quick::filtered(plate, [a, b], pictures)
+        let mean = self.mean();
+        let profile = Profile::of(&mean, plate.region, hints);
+        if method == Method::Colour {
+            // The mean steers the weights.
+            let [_, a, b] = colour::filtered([&mean, a, b], plate.region.width as usize, &profile);
+            return [a, b];
+        }
+        // A picture that came without halves is as noisy as its flat areas.
+        let noise = [0.5f32.sqrt(), -0.5f32.sqrt()]
+            .map(|sign| mean.iter().map(|c| c.map(|v| v + sign * profile.linear_level(v))).collect::<Vec<Rgb>>());
+        quick::filtered(plate, [&noise[0], &noise[1]], [a, b])
     }
 }
 

@@ -65,6 +65,11 @@ impl PilotRun {
 }
 
 impl PilotRun {
+    /// Superblocks that have gone on to their end, or are on their way there.
+    pub fn deep(&self) -> usize {
+        self.deep
+    }
+
     /// Brings the opened superblocks into an order in which each comes first with a probability that goes with its expected
     /// load (Efraimidis and Spirakis 2006): where much time is spent, errors matter most.
     fn by_load(&mut self, render: &Render) {

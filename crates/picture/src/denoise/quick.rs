@@ -1,5 +1,6 @@
 //! *Quick guided*: an edge-avoiding à-trous wavelet (Dammertz, Sewtz, Hanika and Lensch 2010) steered by albedo, normal,
-//! depth and by the variance that the two halves show, which is carried through the levels (after Schied et al. 2017).
+//! depth and by the variance that the two halves show, which is carried through the levels (after Schied et al. 2017). Each half
+//! gets its weights from the other one (Rousselle, Knaus and Zwicker 2012).
 //! Light is divided by the guides' albedo before and multiplied after, so that texture is not filtered.
 //! O(pixels × 25 × levels), in rows of lanes.
 
@@ -24,28 +25,35 @@ const DEPTH: usize = 6;
 const SLOPE: usize = 7;
 const GUIDES: usize = 8;
 
-/// Filters pictures of a plate's region with the same weights, which the first picture steers. `halves` show the noise.
-pub(super) fn filtered<const N: usize>(plate: &Plate, halves: [&[Rgb]; 2], pictures: [&[Rgb]; N]) -> [Vec<Rgb>; N] {
+/// Planes of what is filtered: light of both pictures, their variance, and the luminance of each.
+const VARIANCE: usize = 6;
+const LEVEL: usize = 7;
+const PLANES: usize = 9;
+
+/// Filters two pictures of a plate's region, each with weights from the other one: what a pixel gives to its neighbours must not
+/// depend on its own noise, or bright samples are held to be strange and their light is lost. `halves` show the noise.
+pub(super) fn filtered(plate: &Plate, halves: [&[Rgb]; 2], pictures: [&[Rgb]; 2]) -> [Vec<Rgb>; 2] {
     let (w, h) = (plate.region.width as usize, plate.region.height as usize);
     let divisor = |i: usize| plate.albedo[i].map(|c| c.max(ALBEDO_FLOOR));
     let guides = guides(plate, w, h);
     let errors = Field::of(w, h, 1, 0.0, |i, out| {
         let by = divisor(i);
-        let d: Rgb = std::array::from_fn(|c| 0.5 * (halves[0][i][c] - halves[1][i][c]) / by[c]);
-        out[0] = luminance(d).powi(2);
+        let d: Rgb = std::array::from_fn(|c| (halves[0][i][c] - halves[1][i][c]) / by[c]);
+        // Of a half: their difference has twice that.
+        out[0] = 0.5 * luminance(d).powi(2);
     });
-    // Light of every picture, then the variance of the first one's luminance, then that luminance itself.
     let variance = pooled(&guides, &errors);
-    let mut now = Field::of(w, h, 3 * N + 2, 0.0, |i, out| {
+    let mut now = Field::of(w, h, PLANES, 0.0, |i, out| {
         let by = divisor(i);
         for (k, p) in pictures.iter().enumerate() {
-            (0..3).for_each(|c| out[3 * k + c] = p[i][c] / by[c]);
+            let light: Rgb = std::array::from_fn(|c| p[i][c] / by[c]);
+            out[3 * k..3 * k + 3].copy_from_slice(&light);
+            out[LEVEL + k] = luminance(light);
         }
-        out[3 * N] = variance.get(i % w, i / w, 0);
-        out[3 * N + 1] = luminance([out[0], out[1], out[2]]);
+        out[VARIANCE] = variance.get(i % w, i / w, 0);
     });
     for level in 0..LEVELS {
-        now = wavelet::<N>(&guides, &now, 1 << level);
+        now = wavelet(&guides, &now, 1 << level);
     }
     let light = |k: usize, i: usize| -> Rgb {
         let by = divisor(i);
@@ -118,37 +126,35 @@ wide! {
     }
 }
 
-fn wavelet<const N: usize>(guides: &Field, from: &Field, step: usize) -> Field {
-    from.filtered(3 * N + 2, |x, y, out| {
-        let done = wavelet_run::<N>(guides, from, step, x, y);
-        for (n, light) in done.light.iter().enumerate() {
-            light.iter().enumerate().for_each(|(c, v)| out(3 * n + c, *v));
+fn wavelet(guides: &Field, from: &Field, step: usize) -> Field {
+    from.filtered(PLANES, |x, y, out| {
+        let done = wavelet_run(guides, from, step, x, y);
+        for (k, [r, g, b]) in done.light.iter().enumerate() {
+            [r, g, b].into_iter().enumerate().for_each(|(c, v)| out(3 * k + c, *v));
+            out(LEVEL + k, std::array::from_fn(|l| luminance([r[l], g[l], b[l]])));
         }
-        out(3 * N, done.variance);
-        let [r, g, b] = done.light[0];
-        out(3 * N + 1, std::array::from_fn(|l| luminance([r[l], g[l], b[l]])));
+        out(VARIANCE, done.variance);
     })
 }
 
-struct Run<const N: usize> {
-    light: [[[f32; L]; 3]; N],
+struct Run {
+    light: [[[f32; L]; 3]; 2],
     variance: [f32; L],
 }
 
 wide! {
-    fn wavelet_run<const N: usize>(guides: &Field, from: &Field, step: usize, x: usize, y: usize) -> Run<N> {
+    fn wavelet_run(guides: &Field, from: &Field, step: usize, x: usize, y: usize) -> Run {
         const KERNEL: [f32; 5] = [1.0 / 16.0, 1.0 / 4.0, 3.0 / 8.0, 1.0 / 4.0, 1.0 / 16.0];
-        let (variance, level) = (3 * N, 3 * N + 1);
         let own: [&[f32; L]; 6] = std::array::from_fn(|c| lanes(guides.row(y, c), x));
         let depth = lanes(guides.row(y, DEPTH), x);
         let slope = lanes(guides.row(y, SLOPE), x);
-        let (lit, error) = (lanes(from.row(y, level), x), lanes(from.row(y, variance), x));
-        let (mut per_light, mut per_depth) = ([0.0f32; L], [0.0f32; L]);
+        let lit: [&[f32; L]; 2] = std::array::from_fn(|k| lanes(from.row(y, LEVEL + k), x));
+        let error = lanes(from.row(y, VARIANCE), x);
+        let mut per_depth = [0.0f32; L];
         for l in 0..L {
-            per_light[l] = 1.0 / (SIGMA_LIGHT * error[l].max(0.0).sqrt() + 1e-6);
             per_depth[l] = 1.0 / (step as f32 * slope[l] * 2.0 + SIGMA_DEPTH * depth[l] + 1e-6);
         }
-        let (mut light, mut errors, mut total) = ([[[0.0f32; L]; 3]; N], [0.0f32; L], [0.0f32; L]);
+        let (mut light, mut errors, mut total) = ([[[0.0f32; L]; 3]; 2], [[0.0f32; L]; 2], [[0.0f32; L]; 2]);
         for (ky, kernel_y) in KERNEL.iter().enumerate() {
             let qy = y as isize + (ky as isize - 2) * step as isize;
             if qy < 0 || qy >= from.h as isize {
@@ -158,34 +164,37 @@ wide! {
                 let there = [x + kx * step - 2 * step, qy as usize];
                 let g: [&[f32; L]; 6] = std::array::from_fn(|c| lanes(guides.row(there[1], c), there[0]));
                 let d = lanes(guides.row(there[1], DEPTH), there[0]);
-                let q: [[&[f32; L]; 3]; N] = std::array::from_fn(|n| {
-                    std::array::from_fn(|c| lanes(from.row(there[1], 3 * n + c), there[0]))
-                });
-                let y = lanes(from.row(there[1], level), there[0]);
-                let v = lanes(from.row(there[1], variance), there[0]);
+                let q: [&[f32; L]; PLANES] = std::array::from_fn(|c| lanes(from.row(there[1], c), there[0]));
                 let kernel = kernel_x * kernel_y;
                 // One pass over the run: everything that a tap does to a pixel.
                 for l in 0..L {
                     let apart = |c: usize| (own[c][l] - g[c][l]) * (own[c][l] - g[c][l]);
                     let surface = apart(0) + apart(1) + apart(2) + apart(3) + apart(4) + apart(5);
-                    let far = surface + (depth[l] - d[l]).abs() * per_depth[l] + (y[l] - lit[l]).abs() * per_light[l];
-                    let k = kernel * fading(far);
-                    for n in 0..N {
+                    let far = surface + (depth[l] - d[l]).abs() * per_depth[l];
+                    // Noise of both pixels: what one gives away the other takes.
+                    let v = q[VARIANCE][l];
+                    let per_light = 1.0 / (SIGMA_LIGHT * (0.5 * (error[l] + v)).max(0.0).sqrt() + 1e-6);
+                    for k in 0..2 {
+                        let other = LEVEL + 1 - k;
+                        let weight = kernel * fading(far + (q[other][l] - lit[1 - k][l]).abs() * per_light);
                         for c in 0..3 {
-                            light[n][c][l] += k * q[n][c][l];
+                            light[k][c][l] += weight * q[3 * k + c][l];
                         }
+                        errors[k][l] += weight * weight * v;
+                        total[k][l] += weight;
                     }
-                    errors[l] += k * k * v[l];
-                    total[l] += k;
                 }
             }
         }
+        let mut variance = [0.0f32; L];
         for l in 0..L {
-            // The pixel itself always counts, so the total is never nothing except beyond the borders.
-            let by = 1.0 / total[l].max(1e-30);
-            light.iter_mut().flatten().for_each(|sum| sum[l] *= by);
-            errors[l] *= by * by;
+            for k in 0..2 {
+                // The pixel itself always counts, so the total is never nothing except beyond the borders.
+                let by = 1.0 / total[k][l].max(1e-30);
+                light[k].iter_mut().for_each(|sum| sum[l] *= by);
+                variance[l] += 0.5 * errors[k][l] * by * by;
+            }
         }
-        Run { light, variance: errors }
+        Run { light, variance }
     }
 }
