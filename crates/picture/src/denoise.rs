@@ -83,16 +83,8 @@ pub fn possible(plate: &Plate, how: &CleanUp) -> Option<Method> {
 
 /// The delivered picture of a plate.
 pub fn clean(plate: &Plate, how: &CleanUp) -> Vec<Rgb> {
-    if possible(plate, how) != Some(Method::Colour) {
-        let [a, b] = clean_halves(plate, how);
-        return mean(&a, &b);
-    }
-    // By its colour a picture is cleaned at once.
-    let plate = swept(plate, how);
-    let was = Chosen::of(&plate, &how.groups).mean();
-    let [done] =
-        colour::filtered([&was], plate.region.width as usize, &Profile::of(&was, plate.region, &Hints::default()));
-    blended(&plate.mean(), &was, &done, how.blend)
+    let [a, b] = clean_halves(plate, how);
+    mean(&a, &b)
 }
 
 /// Both halves cleaned up alike: their mean is the delivered picture, their difference the grain that is left in it.
@@ -173,6 +165,10 @@ impl Chosen {
         let mean = self.mean();
         let profile = Profile::of(&mean, plate.region, hints);
         if method == Method::Colour {
+            if a == b {
+                let [done] = colour::filtered([&mean], plate.region.width as usize, &profile);
+                return [done.clone(), done];
+            }
             // The mean steers the weights.
             let [_, a, b] = colour::filtered([&mean, a, b], plate.region.width as usize, &profile);
             return [a, b];

@@ -115,13 +115,8 @@ impl Workshop {
             return Ok(c.clone());
         }
         let clock = Instant::now();
-        let (picture, halves) = self.0.screen.install(|| match how.acts() {
-            true => {
-                let [a, b] = clean_halves_by(&plate, &how, &look.hints);
-                (mean(&a, &b), [a, b])
-            }
-            false => (clean(&plate, &how), [plate.a.clone(), plate.b.clone()]),
-        });
+        let halves = self.0.screen.install(|| clean_halves_by(&plate, &how, &look.hints));
+        let picture = mean(&halves[0], &halves[1]);
         let cleaned = Arc::new(Cleaned { picture, halves, seconds: clock.elapsed().as_secs_f64() });
         if how.acts() {
             let mut kept = lock(&self.0.cleaned);
