@@ -93,22 +93,23 @@ impl Description {
     }
 
     /// Whether the samples of both renders are the same, pixel by pixel and number by number, as far as they go: they differ in
-    /// region, in limits, and in what is done with samples once they are there, such as view and clean-up, at most. A sample
-    /// depends on nothing else.
+    /// region, in limits, and in what is done with samples once they are there, such as view and clean-up, at most, and keep the
+    /// same of them. A sample depends on nothing else.
     pub fn same_samples(&self, other: &Description) -> bool {
         let apart = |id: &str| {
             let knob = tuning::KNOBS.iter().position(|k| k.id == id);
-            // What is kept of parts is compared by the film itself.
             knob.is_some_and(|i| tuning::KNOBS[i].group == Group::Delivery || LIMITS.iter().any(|k| *k as usize == i))
         };
         (&self.scene, &self.environment, &self.camera, &self.edits, &self.version)
             == (&other.scene, &other.environment, &other.camera, &other.edits, &other.version)
-            && self
-                .judged_as(&other.tuning)
-                .tuning
-                .differences(&other.tuning)
-                .iter()
-                .all(|difference| apart(difference.id))
+            && self.keeps_parts() == other.keeps_parts()
+            && self.judged_as(&other.tuning).tuning.differences(&other.tuning).iter().all(|d| apart(d.id))
+    }
+
+    /// Parts and lights are kept for themselves: films with and without cannot be joined.
+    pub fn keeps_parts(&self) -> bool {
+        self.tuning.switch(K::DeliveryParts)
+            && (self.tuning.switch(K::DeliveryPartsLarge) || self.film_area().area() <= MOST_PARTS_PIXELS)
     }
 
     /// The shot's own tuning.
@@ -362,8 +363,7 @@ impl Settings {
                 real(K::LightsShadowStrength),
             ),
             haze: Medium::new(Vec3::splat(haze * bright), Vec3::splat(haze * (1.0 - bright)), real(K::HazeForward)),
-            parts: t.switch(K::DeliveryParts)
-                && (t.switch(K::DeliveryPartsLarge) || d.film_area().area() <= MOST_PARTS_PIXELS),
+            parts: d.keeps_parts(),
             view: d.view(),
         })
     }

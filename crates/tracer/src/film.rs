@@ -15,6 +15,7 @@ use picture::clamps::CLAMPED;
 use picture::denoise::Split;
 use picture::{Plate, Region, Rgb};
 use rayon::prelude::*;
+use std::ops::Range;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering};
 
@@ -104,7 +105,7 @@ impl Tile {
         self.fill(layout);
         let [x0, x1, y0, y1] = self.block_range(k, block);
         let (stride, brought) = (layout.stride(), layout.brought.stride());
-        let rows = || (y0..y1).map(|y| (y * self.bounds.width + x0) as usize..(y * self.bounds.width + x1) as usize);
+        let rows = || self.block_rows(k, block);
         Tile {
             bounds: Region { x: self.bounds.x + x0, y: self.bounds.y + y0, width: x1 - x0, height: y1 - y0 },
             pixels: rows().flat_map(|r| &self.pixels[r]).copied().collect(),
@@ -118,14 +119,13 @@ impl Tile {
 
     /// Puts back what [`Tile::lift`] gave, with what has been added to it since.
     pub fn put_back(&mut self, layout: &Layout, k: usize, block: u32, lifted: Tile) {
-        let [x0, x1, y0, y1] = self.block_range(k, block);
         let (stride, brought) = (layout.stride(), layout.brought.stride());
-        let (columns, width) = ((x1 - x0) as usize, self.bounds.width);
-        for (y, row) in (y0..y1).zip(0..) {
-            let (to, from) = ((y * width + x0) as usize, row * columns);
-            self.pixels[to..to + columns].copy_from_slice(&lifted.pixels[from..from + columns]);
-            self.more[to * stride..(to + columns) * stride]
-                .copy_from_slice(&lifted.more[from * stride..(from + columns) * stride]);
+        let columns = lifted.bounds.width as usize;
+        let rows =
+            self.block_rows(k, block).zip(lifted.pixels.chunks(columns).zip(lifted.more.chunks(columns * stride)));
+        for (to, (pixels, more)) in rows {
+            self.pixels[to.clone()].copy_from_slice(pixels);
+            self.more[to.start * stride..to.end * stride].copy_from_slice(more);
         }
         self.brought[k * brought..(k + 1) * brought].copy_from_slice(&lifted.brought);
         self.blocks[k] = lifted.blocks[0];
@@ -201,6 +201,12 @@ impl Tile {
     pub fn block_range(&self, index: usize, block: u32) -> [u32; 4] {
         let (bx, by) = (index as u32 % self.columns * block, index as u32 / self.columns * block);
         [bx, (bx + block).min(self.bounds.width), by, (by + block).min(self.bounds.height)]
+    }
+
+    /// Pixels of a block, row by row.
+    fn block_rows(&self, index: usize, block: u32) -> impl Iterator<Item = Range<usize>> + use<> {
+        let ([x0, x1, y0, y1], width) = (self.block_range(index, block), self.bounds.width);
+        (y0..y1).map(move |y| (y * width + x0) as usize..(y * width + x1) as usize)
     }
 
     pub fn block_pixels(&self, index: usize, block: u32) -> u32 {

@@ -79,6 +79,10 @@ fn what_a_region_test_has_rendered_is_not_rendered_again() {
     let finer =
         Description { tuning: other.tuning.clone().with(K::SamplingThreshold, 0.5), region: None, ..other.clone() };
     assert!(finer.same_samples(&other), "limits and region leave samples as they are");
+    let bare = Description { tuning: other.tuning.clone().with(K::DeliveryParts, false), ..other.clone() };
+    assert!(
+        !bare.same_samples(&other) && fresh(&stage, &bare.tuning, None).take_in(&other, &part.save()).unwrap() == 0
+    );
 }
 
 /// Samples do not depend on what is made of them: under another view or clean-up they are taken over, and each block is judged as

@@ -114,9 +114,15 @@ pub struct Darkened {
     pub lost: f64,
 }
 
-/// An object that would lose at least this share of its light is named, and so many of them.
-const DARKENED: f64 = 0.2;
-const NAMED: usize = 3;
+impl Darkened {
+    /// Those that are named: who loses at least a fifth of its light, the worst first, three at most.
+    pub fn worst(all: impl Iterator<Item = Darkened>) -> Vec<Darkened> {
+        let mut worst: Vec<Darkened> = all.filter(|d| d.lost >= 0.2).collect();
+        worst.sort_by(|a, b| b.lost.total_cmp(&a.lost));
+        worst.truncate(3);
+        worst
+    }
+}
 
 /// A block's mean light by bounces, with its number of wanted pixels.
 struct BlockLight {
@@ -211,13 +217,9 @@ fn caustic_row(kind: CausticKind, blocks: &[BlockLight], total: &[Vec3], view: &
     }
     let losses =
         blocks.iter().zip(total).map(|(b, t)| (Loss::steps(view, t.to_array(), (*t - own(b)).to_array()), b.pixels));
-    let mut darkened: Vec<Darkened> = objects
-        .into_iter()
-        .filter(|(_, [lost, own])| *lost >= DARKENED * own && *own > 0.0)
-        .map(|(name, [lost, own])| Darkened { name: name.to_string(), lost: lost / own })
-        .collect();
-    darkened.sort_by(|a, b| b.lost.total_cmp(&a.lost));
-    darkened.truncate(NAMED);
+    let lost = objects.into_iter().filter(|(_, [_, own])| *own > 0.0);
+    let darkened =
+        Darkened::worst(lost.map(|(name, [lost, own])| Darkened { name: name.to_string(), lost: lost / own }));
     CausticRow { kind, light: light / all, loss: Loss::of(losses.collect()), darkened }
 }
 
