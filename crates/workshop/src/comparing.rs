@@ -36,6 +36,11 @@ impl Side {
         (own.cut(&self.halves.0, r), own.cut(&self.halves.1, r))
     }
 
+    /// Places in a region have no samples, as in pilots and tests that were stopped early.
+    fn has_gaps(&self, r: Region) -> bool {
+        self.description.is_some() && self.plate.region.cut(&self.plate.samples, r).contains(&0)
+    }
+
     /// The same on another frame, with what is then held of it.
     fn on_frame(&self, frame: (u32, u32)) -> Option<Side> {
         let own = self.plate.region;
@@ -188,6 +193,10 @@ fn measure(column: &mut Column, s: &Side, base: &Side, is_reference: bool) -> Re
         column.notes.push("no common part of the frame".into());
         return Ok(());
     };
+    if s.has_gaps(shared) || b.has_gaps(shared) {
+        column.notes.push("not measured: one of the two has places that were not rendered".into());
+        return Ok(());
+    }
     let size = (shared.width as usize, shared.height as usize);
     column.metrics = Some(metrics::compare(&s.cut(shared), &b.cut(shared), size, &s.view)?);
     column.shared = Some(shared);

@@ -46,12 +46,8 @@ pub enum Event {
     Partials,
     /// Choices for the whole bench changed.
     Settings,
-    /// What was begun for a shot came to nothing.
-    Refused {
-        #[ts(type = "number")]
-        shot: i64,
-        fault: Fault,
-    },
+    /// What was begun beside came to nothing.
+    Refused { fault: Fault },
 }
 
 /// Render time of a final at work.

@@ -26,9 +26,9 @@ struct PilotRecord {
 }
 
 /// A proof that has ended, read.
-pub(crate) struct Ended {
-    pub row: ProofRow,
-    pub description: Description,
+struct Ended {
+    row: ProofRow,
+    description: Description,
     report: RenderReport,
 }
 
@@ -46,7 +46,7 @@ impl Workshop {
     }
 
     /// Tests of a shot that have ended, newest first.
-    pub(crate) fn ended_tests(&self, shot: i64) -> Result<Vec<Ended>, Fault> {
+    fn ended_tests(&self, shot: i64) -> Result<Vec<Ended>, Fault> {
         let rows = self.0.store.proofs(shot)?.into_iter().filter(|r| r.state != "running" && r.kind == "test");
         rows.filter_map(|r| self.ended(r).transpose()).collect()
     }
@@ -251,7 +251,7 @@ impl Workshop {
         let workshop = self.clone();
         let run = move || {
             if let Err(fault) = work(&workshop) {
-                workshop.0.events.tell(Event::Refused { shot, fault });
+                workshop.0.events.tell(Event::Refused { fault });
             }
             workshop.0.events.tell(Event::Proofs { shot });
         };
@@ -277,7 +277,7 @@ impl Workshop {
         let ended = self.0.store.proof(proof).ok().map(|row| self.ended(row)).transpose()?.flatten();
         ended.filter(|e| e.report.complete).ok_or_else(|| {
             let remedy = "ask again when no other test is to run";
-            Fault::new(Code::Busy, "a test was stopped before it could tell anything", "comparison", remedy)
+            Fault::new(Code::Busy, "it was stopped before it could tell anything", "test for the advice", remedy)
         })
     }
 

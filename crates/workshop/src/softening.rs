@@ -5,14 +5,13 @@ use fault::Fault;
 use picture::{Plate, luminance};
 use serde::Serialize;
 use std::collections::BTreeMap;
+use store::ProofRow;
 use tracer::{Darkened, Description};
 use ts_rs::TS;
 use tuning::K;
 
-/// An object that loses at least this share of its light is named, where that is beyond what noise explains, and so many.
-const DARKENED: f64 = 0.2;
+/// Standard errors from which a loss is beyond what noise explains.
 const SURE: f64 = 3.0;
-const NAMED: usize = 3;
 
 /// Softened caustics of a proof.
 #[derive(Debug, Clone, Serialize, TS)]
@@ -46,12 +45,21 @@ impl Workshop {
             return Ok(None);
         }
         let wanted = Description { tuning: d.tuning.clone().with(K::PathsSoften, 0.0), ..d.clone() };
-        let same = |p: &Description| p.region == d.region && wanted.same_samples(p);
-        let sharp = self.ended_tests(row.shot)?.into_iter().find(|p| same(&p.description));
+        let fits = |p: &ProofRow| -> Result<bool, Fault> {
+            let from = self.description_of(p)?.filter(|_| p.kind == "test" && p.state == "done");
+            Ok(from.is_some_and(|from| from.region == d.region && wanted.same_samples(&from)))
+        };
+        let mut sharp = None;
+        for p in self.0.store.proofs(row.shot)? {
+            if fits(&p)? {
+                sharp = Some(p);
+                break;
+            }
+        }
         let Some(sharp) = sharp else { return Ok(Some(Softening { roughness, against: None })) };
         let stage = self.stage(&(d.scene.clone(), d.environment.clone()), &mut |_| {})?;
-        let (light, error, darkened) = change(&*self.plate(sharp.row.id)?, plate, &stage.scene.objects);
-        let (proof, proof_number) = (sharp.row.id, sharp.row.number);
+        let (light, error, darkened) = change(&*self.plate(sharp.id)?, plate, &stage.scene.objects);
+        let (proof, proof_number) = (sharp.id, sharp.number);
         Ok(Some(Softening {
             roughness,
             against: Some(SofteningAgainst { proof, proof_number, light, error, darkened }),
@@ -85,24 +93,20 @@ impl Sums {
 fn change(before: &Plate, after: &Plate, names: &[String]) -> (f64, f64, Vec<Darkened>) {
     let ids = after.layers.iter().find(|(n, _)| n == "object.id").map(|(_, v)| v);
     let (mut all, mut objects) = (Sums::default(), BTreeMap::<usize, Sums>::new());
-    for i in 0..after.a.len().min(before.a.len()) {
+    // A test that was stopped may have seen some places only.
+    for i in (0..after.a.len()).filter(|i| before.samples[*i] > 0 && after.samples[*i] > 0) {
         let pair = [before, after].map(|p| [p.a[i], p.b[i]].map(|c| luminance(c) as f64));
         all.add(pair);
         if let Some(k) = ids.and_then(|ids| (ids[i] as usize).checked_sub(1)) {
             objects.entry(k).or_default().add(pair);
         }
     }
-    let mut darkened: Vec<Darkened> = objects
-        .iter()
-        .filter_map(|(k, sums)| {
-            let [change, error] = sums.change();
-            let lost = -change;
-            (lost >= DARKENED && lost > SURE * error)
-                .then(|| Darkened { name: names.get(*k).cloned().unwrap_or_default(), lost })
-        })
-        .collect();
-    darkened.sort_by(|a, b| b.lost.total_cmp(&a.lost));
-    darkened.truncate(NAMED);
+    let lost = objects.iter().filter_map(|(k, sums)| {
+        let [change, error] = sums.change();
+        let name = names.get(*k).cloned().unwrap_or_default();
+        (-change > SURE * error).then_some(Darkened { name, lost: -change })
+    });
+    let darkened = Darkened::worst(lost);
     let [light, error] = all.change();
     (light, error, darkened)
 }
@@ -139,5 +143,8 @@ mod tests {
         // Four half-differences of 1 against a sum of 8.
         assert!((error - 0.25).abs() < 1e-6, "{error}");
         assert_eq!(darkened, [Darkened { name: "Flask".into(), lost: 0.5 }]);
+        // What was not rendered is no loss.
+        let part = Plate { samples: vec![8, 0, 8, 8], ..plate([[1.0, 1.0], [0.0, 0.0], [0.0, 2.0], [2.0, 0.0]]) };
+        assert!((change(&before, &part, &[]).0 + 0.5).abs() < 1e-6);
     }
 }

@@ -5,6 +5,7 @@ mod common;
 use common::*;
 use picture::Region;
 use serde_json::json;
+use std::sync::{Arc, Mutex};
 use workshop::*;
 
 fn wait(what: &str, done: impl Fn() -> bool) {
@@ -116,6 +117,20 @@ fn advice_is_tried_applied_and_compared_with_what_came() {
         json!({ "sampling.adaptive": false, "sampling.most": 16, "depth.total": 30, "split.reflection": 4 }),
     );
     let id = test(&w, shot);
+    assert!(w.advice(id).unwrap().wants_pilot);
+    // Stopped, trials tell nothing, and that is said.
+    let refused = Arc::new(Mutex::new(Vec::new()));
+    let heard = refused.clone();
+    w.listen(move |e| {
+        if let Event::Refused { fault } = e {
+            heard.lock().unwrap().push(fault.clone());
+        }
+    });
+    w.start_trials(id).unwrap();
+    wait("a trial", || w.stop_test());
+    wait("the refusal", || !refused.lock().unwrap().is_empty());
+    assert!(refused.lock().unwrap()[0].what.contains("stopped"));
+    wait("its trials to go", || w.proofs(shot).unwrap().len() == 1);
     assert!(w.advice(id).unwrap().wants_pilot);
     w.start_trials(id).unwrap();
     wait("the pilot", || !w.advice(id).unwrap().wants_pilot);

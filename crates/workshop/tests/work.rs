@@ -120,6 +120,12 @@ fn proofs_are_compared_in_numbers_and_give_their_tuning_back() {
     let again = w.repeat_test(few).unwrap();
     w.wait_for_test();
     assert_eq!(w.compare(&[few, again], None).unwrap().columns[1].metrics.unwrap().rmse, 0.0);
+    // What a pilot did not render is not darker.
+    tune(&w, shot, serde_json::json!({ "frame.width": 480, "frame.height": 320, "sampling.least": 4 }));
+    let pilot = w.start_pilot(shot).unwrap();
+    w.wait_for_test();
+    let column = &w.compare(&[few, pilot], None).unwrap().columns[1];
+    assert!(column.metrics.is_none() && column.notes.iter().any(|n| n.contains("not rendered")), "{:?}", column.notes);
 }
 
 #[test]

@@ -549,7 +549,7 @@ export type Event = { "type": "test", shot: number, proof: number, progress: Pro
 /**
  * Set when a phase reports nothing for long: what it is at.
  */
-stalled: string | null, } | { "type": "proofs", shot: number, } | { "type": "shot", shot: number, } | { "type": "final", id: number, progress: Progress, times: FinalTimes, } | { "type": "finals" } | { "type": "shots" } | { "type": "partials" } | { "type": "settings" } | { "type": "refused", shot: number, fault: Fault, };
+stalled: string | null, } | { "type": "proofs", shot: number, } | { "type": "shot", shot: number, } | { "type": "final", id: number, progress: Progress, times: FinalTimes, } | { "type": "finals" } | { "type": "shots" } | { "type": "partials" } | { "type": "settings" } | { "type": "refused", fault: Fault, };
 
 export type ShotView = { id: number, name: string, scene: string, environment: string | null, camera: string, cameras: Array<string>, 
 /**
