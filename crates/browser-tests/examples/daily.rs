@@ -28,13 +28,6 @@ async fn until_picture(page: &Page, action: &str) -> f64 {
     page.script("return window.took").await.as_f64().unwrap_or(f64::NAN)
 }
 
-async fn tuning(page: &Page, shot: i64, values: serde_json::Value) {
-    page.script(&format!(
-        "return fetch('/api/shots/{shot}', {{method: 'PATCH', headers: {{'content-type': 'application/json'}}, body: JSON.stringify({{tuning: {values}}})}}).then(r => r.ok)"
-    ))
-    .await;
-}
-
 async fn settle() {
     tokio::time::sleep(Duration::from_millis(1500)).await;
 }
@@ -80,7 +73,7 @@ async fn main() {
         let shot: i64 = path.as_str().and_then(|p| p.rsplit('/').next()).and_then(|n| n.parse().ok()).expect("a shot");
         let size =
             json!({ "frame.width": 960, "frame.height": 540, "sampling.most": 4096, "sampling.threshold": 0.0005 });
-        tuning(&page, shot, size).await;
+        page.tune(&shot.to_string(), size).await;
         settle().await;
         // The first one gets the scene ready.
         until_picture(&page, TEST).await;
@@ -104,7 +97,7 @@ async fn main() {
         if name == "Lens cabinet" {
             page.press("Stop").await;
             settle().await;
-            tuning(&page, shot, json!({ "sampling.most": 512, "sampling.threshold": 0.02 })).await;
+            page.tune(&shot.to_string(), json!({ "sampling.most": 512, "sampling.threshold": 0.02 })).await;
             page.script(TEST).await;
             settle().await;
             let plain = frames(&page, "").await;
@@ -122,7 +115,7 @@ async fn main() {
     // Thirty tests in a row, as fast as they go.
     let shot = page.workshop.shots().expect("shots").first().expect("a shot").id;
     let values = json!({ "frame.width": 320, "frame.height": 200, "sampling.most": 8, "sampling.least": 8, "cleanup.denoise": "quick" });
-    tuning(&page, shot, values).await;
+    page.tune(&shot.to_string(), values).await;
     let workshop = page.workshop.clone();
     let lines = tokio::task::spawn_blocking(move || {
         workshop.stop_test();

@@ -187,6 +187,17 @@ impl Page {
         self.client.execute(code, vec![]).await.unwrap_or_else(|e| panic!("{code}: {e}"))
     }
 
+    /// Sets knobs of a shot beside the page, as another window would; `shot` is its number, or an expression of JavaScript
+    /// that tells it from the list `s`.
+    pub async fn tune(&self, shot: &str, values: serde_json::Value) {
+        let body = json!(json!({ "tuning": values }).to_string());
+        let code = format!(
+            "return fetch('/api/shots').then(r => r.json()).then(s => fetch('/api/shots/' + ({shot}), \
+             {{method: 'PATCH', headers: {{'content-type': 'application/json'}}, body: {body}}})).then(r => r.ok)"
+        );
+        assert_eq!(self.script(&code).await, json!(true), "{code}");
+    }
+
     /// Waits until a script returns true.
     pub async fn until(&self, what: &str, code: &str) {
         let start = Instant::now();

@@ -52,13 +52,7 @@ async fn causes_bounces_and_advice() {
     page.set("All bounces", "12").await;
     page.click("[data-knob='sampling.adaptive'] button[role=switch]").await;
     // Four rays where one does: there is something to advise however times scatter.
-    let patch = json!({ "tuning": { "split.reflection": 4 } }).to_string();
-    let set = format!(
-        "return fetch('/api/shots/{}', {{method: 'PATCH', headers: {{'content-type': 'application/json'}}, body: {}}}).then(r => r.ok)",
-        way.shot().await["id"],
-        json!(patch)
-    );
-    assert_eq!(page.script(&set).await, json!(true));
+    page.tune("s.find(s => s.name === 'Eyepiece desk').id", json!({ "split.reflection": 4 })).await;
     let before = way.proofs().await.len();
     page.press("Test whole frame").await;
     way.ended(before, 1).await;

@@ -1,6 +1,7 @@
 //! From a pilot by way of a fit to a delivered frame, topped up, in a real browser.
 
 use browser_tests::Page;
+use serde_json::json;
 use workshop::DemoSize;
 
 /// A press on a dialog that still grows can miss.
@@ -37,13 +38,7 @@ async fn from_a_pilot_and_a_fit_to_the_delivered_file() {
     page.says("the forecast of the pilot", "[data-testid=bill]", "/pilot|measured/").await;
 
     // Without the denoiser the pilot is judged anew from its halves, and a fit that may use one says what it brings.
-    let denoise = |how: &str| {
-        let body = format!("JSON.stringify({{tuning: {{'cleanup.denoise': '{how}'}}}})");
-        format!(
-            "return fetch('/api/shots/{shot}', {{method: 'PATCH', headers: {{'content-type': 'application/json'}}, body: {body}}}).then(r => r.ok)"
-        )
-    };
-    page.until("no denoiser", &denoise("none")).await;
+    page.tune(shot, json!({ "cleanup.denoise": "none" })).await;
     page.until(
         "the pilot judged anew",
         &format!("return fetch('/api/shots/{shot}/forecast').then(r => r.json()).then(f => f.judged_anew && f.forecast.needs_test.length === 0)"),
@@ -55,7 +50,7 @@ async fn from_a_pilot_and_a_fit_to_the_delivered_file() {
     page.says("what a denoiser brings", "[data-key=\"cleanup.denoise\"]", "/quick denoiser[^]*−[\\d.]+ %/").await;
     page.press("Leave as it is").await;
     page.until("the dialog gone", "return document.querySelector('.ant-modal-wrap:not([style*=none])') === null").await;
-    page.until("the denoiser again", &denoise("quick")).await;
+    page.tune(shot, json!({ "cleanup.denoise": "quick" })).await;
     page.until("the quick one", &tuning("s.tuning['cleanup.denoise'] === 'quick'")).await;
 
     // The other way round: how long a threshold takes. Then what the minutes buy; one line is refused.

@@ -151,7 +151,7 @@ async fn from_shot_to_downloaded_file() {
     let before = way.count("[data-proof]").await;
     let pixels = "const c = document.querySelector('[data-testid=stage]'); return c.toDataURL().length + ':' + c.toDataURL().slice(-4000)";
     let noisy_or_not = page.script(pixels).await;
-    page.script("return fetch('/api/shots').then(r => r.json()).then(s => fetch('/api/shots/' + s.at(-1).id, {method: 'PATCH', headers: {'content-type': 'application/json'}, body: JSON.stringify({tuning: {'cleanup.denoise': 'none'}})})).then(r => r.ok)").await;
+    page.tune("s.at(-1).id", json!({ "cleanup.denoise": "none" })).await;
     page.until("another picture", &format!("{pixels} !== {noisy_or_not}")).await;
     assert_eq!(way.count("[data-proof]").await, before);
 
