@@ -36,11 +36,6 @@ async fn a_proof_is_cleaned_again_and_again_without_rendering() {
             .await;
     }
     page.says("the noise profile", ".profile-chart", "/what the halves know/").await;
-    // A flat area can be struck, and that is taken back by one press.
-    page.script("document.querySelector('.profile-chart circle[role=button]').dispatchEvent(new MouseEvent('click', {bubbles: true}))").await;
-    page.see(".profile-chart circle.struck").await;
-    page.press("forget hints").await;
-    page.until("no area is struck", "return !document.querySelector('.profile-chart circle.struck')").await;
     page.press("Careful").await;
     page.says("careful", ".stage-frame", "/ · careful/").await;
     let clean = stage(&page).await;
@@ -59,4 +54,16 @@ async fn a_proof_is_cleaned_again_and_again_without_rendering() {
     page.press("back to the picture").await;
     page.click("[aria-label='Stray pixels'][role=slider]").await;
     assert_eq!(page.script(&samples).await, before, "nothing was rendered");
+
+    // A picture from elsewhere has no halves: its noise is that of flat areas. One can be struck, and that is taken back.
+    let proof = page.script("return document.querySelector('[data-proof]').dataset.proof").await;
+    let picture = std::fs::read(data.path().join(format!("proofs/{}/thumb.png", proof.as_str().unwrap()))).unwrap();
+    page.drop_files(".bench", &[("other.png", &picture)]).await;
+    page.click("[data-kind=picture] .proof-picture").await;
+    page.press("Colour only").await;
+    page.says("the noise profile", ".profile-chart", "/drag a flat region/").await;
+    page.script("document.querySelector('.profile-chart circle[role=button]').dispatchEvent(new MouseEvent('click', {bubbles: true}))").await;
+    page.see(".profile-chart circle.struck").await;
+    page.press("forget hints").await;
+    page.until("no area is struck", "return !document.querySelector('.profile-chart circle.struck')").await;
 }

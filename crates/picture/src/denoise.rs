@@ -153,29 +153,24 @@ impl Chosen {
         Chosen { halves }
     }
 
-    fn mean(&self) -> Vec<Rgb> {
-        mean(&self.halves[0], &self.halves[1])
-    }
-
     fn filtered(&self, plate: &Plate, method: Method, hints: &Hints) -> [Vec<Rgb>; 2] {
         let [a, b] = &self.halves;
         if method != Method::Colour && a != b {
             return quick::filtered(plate, [a, b], [a, b]);
         }
-        let mean = self.mean();
-        let profile = Profile::of(&mean, plate.region, hints);
+        let profile = Profile::of([a, b], plate.region, hints);
         if method == Method::Colour {
+            let w = plate.region.width as usize;
             if a == b {
-                let [done] = colour::filtered([&mean], plate.region.width as usize, &profile);
+                let done = colour::filtered(a, a, w, &profile, 1.0);
                 return [done.clone(), done];
             }
-            // The mean steers the weights.
-            let [_, a, b] = colour::filtered([&mean, a, b], plate.region.width as usize, &profile);
-            return [a, b];
+            // A half is noisier than the mean of both.
+            return [(a, b), (b, a)].map(|(own, other)| colour::filtered(own, other, w, &profile, 2f32.sqrt()));
         }
         // A picture that came without halves is as noisy as its flat areas.
         let noise = [0.5f32.sqrt(), -0.5f32.sqrt()]
-            .map(|sign| mean.iter().map(|c| c.map(|v| v + sign * profile.linear_level(v))).collect::<Vec<Rgb>>());
+            .map(|sign| a.iter().map(|c| c.map(|v| v + sign * profile.linear_level(v))).collect::<Vec<Rgb>>());
         quick::filtered(plate, [&noise[0], &noise[1]], [a, b])
     }
 }

@@ -33,7 +33,7 @@ pub fn typescript() -> String {
         workshop::AdviceView, workshop::TakeAdvice, workshop::LightState, workshop::LightChange, workshop::SceneView, workshop::EnvironmentView,
         workshop::NewShot, workshop::ShotChange, workshop::ProofChange, workshop::TakeBack, workshop::GoOn, workshop::NewTest, workshop::Layer,
         workshop::PixelReadout, picture::denoise::Strays, picture::denoise::profile::Area, picture::denoise::profile::Profile,
-        picture::filter::Character, workshop::Softened, picture::clamps::ClampAdvice, workshop::ProfileView, workshop::Clamped, workshop::Softening, workshop::SofteningAgainst,
+        picture::filter::Character, workshop::Softened, picture::clamps::ClampAdvice, workshop::Clamped, workshop::Softening, workshop::SofteningAgainst,
         workshop::CleanUpView,
     ];
     let head = "// Written by the program from its Rust types: `./run types`. Do not edit.\n\n";

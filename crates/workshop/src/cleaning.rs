@@ -79,7 +79,7 @@ pub struct CleanUpView {
     /// Clamps that would tame the worst block; what takes least comes first.
     pub clamps: Vec<ClampAdvice>,
     /// Of the noisy picture, where it has no guides or is cleaned by its colour alone.
-    pub profile: Option<ProfileView>,
+    pub profile: Option<Profile>,
 }
 
 /// Light that clamps took, as a share of what there would be.
@@ -90,14 +90,6 @@ pub struct Clamped {
     pub worst: f64,
     pub region: Region,
     pub legend: GrainLegend,
-}
-
-#[derive(Debug, Clone, Serialize, TS)]
-pub struct ProfileView {
-    #[serde(flatten)]
-    pub profile: Profile,
-    /// Noise that the halves know of, at the brightness of each area, on the same scale; empty where there are no halves.
-    pub known: Vec<f32>,
 }
 
 impl Workshop {
@@ -186,17 +178,8 @@ impl Workshop {
             clamps: self.0.screen.install(|| suggested(&plate, &look.view, look.threshold)),
             strays: self.0.screen.install(|| Strays::of(&plate, look.clean.stray)),
             profile: (no_guides || look.clean.method == Some(Method::Colour))
-                .then(|| self.profile(&plate, &look.hints)),
+                .then(|| self.0.screen.install(|| Profile::of([&plate.a, &plate.b], plate.region, &look.hints))),
         })
-    }
-
-    fn profile(&self, plate: &Plate, hints: &Hints) -> ProfileView {
-        let profile = self.0.screen.install(|| Profile::of(&plate.mean(), plate.region, hints));
-        let known = match plate.a == plate.b {
-            true => Vec::new(),
-            false => profile.areas.iter().map(|a| known_level(plate, a.region)).collect(),
-        };
-        ProfileView { profile, known }
     }
 
     /// Objects that lost detail worth a word, the worst first.
@@ -278,7 +261,7 @@ impl Workshop {
                 }
             }
         } else {
-            for area in &Profile::of(&picture, r, &look.hints).areas {
+            for area in &Profile::of([&plate.a, &plate.b], r, &look.hints).areas {
                 let a = area.region;
                 let colour = if area.struck { [163, 58, 44] } else { [54, 86, 107] };
                 let (x0, y0) = ((a.x - r.x) as i64, (a.y - r.y) as i64);
@@ -301,14 +284,6 @@ fn clamped(plate: &Plate) -> Option<Clamped> {
 fn pale(view: &View, c: Rgb) -> [u8; 3] {
     let grey = luminance(view.display(c));
     [(140.0 + 100.0 * grey) as u8; 3]
-}
-
-/// Noise of the mean on the even scale, as the halves of an area show it.
-fn known_level(plate: &Plate, area: Region) -> f32 {
-    let [a, b] = [&plate.a, &plate.b].map(|half| plate.region.cut(half, area));
-    let even = |c: &Rgb| picture::denoise::profile::even(luminance(*c));
-    let sum: f32 = a.iter().zip(&b).map(|(a, b)| (0.5 * (even(a) - even(b))).powi(2)).sum();
-    (sum / a.len() as f32).sqrt()
 }
 
 /// A count of samples people would choose: a multiple of 8.

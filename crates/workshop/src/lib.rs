@@ -31,7 +31,7 @@ mod views;
 
 pub use archive::{PresetExport, ProofExport, ShotExport};
 pub use circumstances::{Circumstances, PhaseTime};
-pub use cleaning::{Clamped, CleanUpView, ProfileView, Softened};
+pub use cleaning::{Clamped, CleanUpView, Softened};
 pub use events::{Event, FinalTimes};
 pub use finals::{Check, NewFinal, Ordered, Policy, Series, TopUp, Turn, read_plan};
 pub use pictures::{Layer, Look, PixelReadout, Shown};

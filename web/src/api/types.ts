@@ -1043,9 +1043,13 @@ export type Area = { region: Region,
  */
 brightness: number, 
 /**
- * Noise level on that scale.
+ * Noise level on that scale, as its finest details tell it.
  */
 level: number, 
+/**
+ * The same of the difference of the halves, where there are any: what is noise there beyond doubt.
+ */
+known: number | null, 
 /**
  * Spread of the means of 1, 2 and 4 pixels a side. For independent noise each is half the one before.
  */
@@ -1094,16 +1098,6 @@ worst: [number, number], region: Region,
  * Share of all light that it takes away.
  */
 lost: number, };
-
-export type ProfileView = { 
-/**
- * Noise that the halves know of, at the brightness of each area, on the same scale; empty where there are no halves.
- */
-known: Array<number>, areas: Array<Area>, 
-/**
- * Brightness and level, both on the even scale, from dark to bright; never empty.
- */
-curve: Array<[number, number]>, };
 
 export type Clamped = { 
 /**
@@ -1159,4 +1153,4 @@ clamps: Array<ClampAdvice>,
 /**
  * Of the noisy picture, where it has no guides or is cleaned by its colour alone.
  */
-profile: ProfileView | null, };
+profile: Profile | null, };

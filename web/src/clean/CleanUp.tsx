@@ -206,7 +206,11 @@ function Figures({
           <tr>
             <th>Noise found</th>
             <td className="num">{`${view.profile.areas.length} flat areas`}</td>
-            <td className="second">measured where the picture is flat; the chart shows it by brightness</td>
+            <td className="second">
+              {view.profile.areas.some((a) => a.known !== null)
+                ? "for comparison: how noisy this picture is, its halves know better"
+                : "measured where the picture is flat; the chart shows it by brightness"}
+            </td>
             <td>{mapButton("flat", "show where")}</td>
           </tr>
         )}

@@ -1,4 +1,4 @@
-import type { ProfileView, Region } from "../api/types";
+import type { Profile, Region } from "../api/types";
 import { steps } from "../app/format";
 
 const [width, height, left, bottom] = [260, 118, 34, 18];
@@ -7,14 +7,15 @@ const written = (r: Region) => `${r.x},${r.y},${r.width},${r.height}`;
 const listed = (text: string) => text.split(";").filter((t) => t !== "");
 
 interface Props {
-  profile: ProfileView;
+  profile: Profile;
   struck: string;
   pointed: string;
   region: Region | null;
   hint: (h: { struck: string; pointed: string }) => void;
 }
 
-/** Noise by brightness: areas as dots, the curve through them, and what the halves know as rings. A dot can be struck out. */
+/** Noise by brightness: flat areas as dots, what the halves know of them as rings, and the curve that counts. Without halves it
+ *  rests on the areas, and a dot can be struck out. */
 export function ProfileChart({ profile, struck, pointed, region, hint }: Props) {
   const strike = (r: Region, is: boolean) => {
     const own = written(r);
@@ -22,7 +23,8 @@ export function ProfileChart({ profile, struck, pointed, region, hint }: Props) 
     const rest = listed(struck).filter((t) => t !== own);
     hint({ struck: (is ? rest : [...rest, own]).join(";"), pointed });
   };
-  const most = Math.max(...profile.areas.map((a) => a.level), ...profile.known, 1 / 255) * 1.15;
+  const most = Math.max(...profile.areas.flatMap((a) => [a.level, a.known ?? 0]), 1 / 255) * 1.15;
+  const halves = profile.areas.some((a) => a.known !== null);
   const x = (brightness: number) => left + Math.min(brightness, 1.2) * ((width - left - 8) / 1.2);
   const y = (level: number) => height - bottom - (level / most) * (height - bottom - 8);
   const scale = profile.areas.length
@@ -54,30 +56,43 @@ export function ProfileChart({ profile, struck, pointed, region, hint }: Props) 
             cx={x(a.brightness)}
             cy={y(a.level)}
             r={3}
-            role="button"
             className={a.struck ? "struck" : ""}
-            aria-label={`${a.struck ? "Take back" : "Strike"} the area at ${a.region.x}, ${a.region.y}`}
-            onClick={() => strike(a.region, a.struck)}
+            {...(!halves && {
+              role: "button",
+              "aria-label": `${a.struck ? "Take back" : "Strike"} the area at ${a.region.x}, ${a.region.y}`,
+              onClick: () => strike(a.region, a.struck),
+            })}
           >
-            <title>{`${a.region.width} × ${a.region.height} at ${a.region.x}, ${a.region.y}: ${steps(a.level)} steps; press to ${a.struck ? "take back" : "strike it out"}`}</title>
+            <title>{`${a.region.width} × ${a.region.height} at ${a.region.x}, ${a.region.y}: ${steps(a.level)} steps${
+              halves ? "" : `; press to ${a.struck ? "take back" : "strike it out"}`
+            }`}</title>
           </circle>
         ))}
-        {profile.known.map((l, i) => (
-          <circle key={`k${i}`} className="known" cx={x(profile.areas[i]?.brightness ?? 0)} cy={y(l)} r={4} />
-        ))}
+        {profile.areas.map(
+          (a, i) =>
+            a.known !== null && (
+              <circle key={`k${i}`} className="known" cx={x(a.brightness)} cy={y(a.known)} r={4} />
+            ),
+        )}
       </svg>
       <figcaption className="second">
-        {`steps of 255 by brightness${profile.known.length ? "; rings: what the halves know" : ""}`}
+        {`steps of 255 by brightness${halves ? "; line and rings: what the halves know, and that counts; dots: what flat areas tell" : ""}`}
         {scale && ` · means of 1, 2, 4 pixels: ${scale.map(steps).join(", ")}`}
-        <br />
-        <button
-          disabled={region === null}
-          onClick={() => region && hint({ struck, pointed: [...listed(pointed), written(region)].join(";") })}
-        >
-          {region ? "this region is flat" : "drag a flat region to point to it"}
-        </button>
-        {(struck !== "" || pointed !== "") && (
-          <button onClick={() => hint({ struck: "", pointed: "" })}>forget hints</button>
+        {!halves && (
+          <>
+            <br />
+            <button
+              disabled={region === null}
+              onClick={() =>
+                region && hint({ struck, pointed: [...listed(pointed), written(region)].join(";") })
+              }
+            >
+              {region ? "this region is flat" : "drag a flat region to point to it"}
+            </button>
+            {(struck !== "" || pointed !== "") && (
+              <button onClick={() => hint({ struck: "", pointed: "" })}>forget hints</button>
+            )}
+          </>
         )}
       </figcaption>
     </figure>

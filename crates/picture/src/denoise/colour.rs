@@ -1,6 +1,6 @@
 //! *Colour only*: non-local means (Buades, Coll and Morel 2005) for pictures without guides, with the level of noise by
-//! brightness from a [`Profile`]. Patches are compared on an even scale, light is averaged as it is, so that energy is kept.
-//! O(pixels × window).
+//! brightness from a [`Profile`]. Patches are compared on an even scale, light is averaged as it is. Where there are two halves
+//! each is weighted by the other one (Rousselle, Knaus and Zwicker 2012), so that energy is kept. O(pixels × window).
 
 use super::profile::{Profile, even};
 use super::wide::{fading, wide};
@@ -15,23 +15,18 @@ const BAND: usize = 32;
 /// Fall-off beyond the distance that noise explains, in its variances.
 const BANDWIDTH: f32 = 0.4;
 
-/// Filters pictures of the same size with the same weights, which the first one steers.
-pub(super) fn filtered<const N: usize>(pictures: [&[Rgb]; N], w: usize, profile: &Profile) -> [Vec<Rgb>; N] {
-    let h = pictures[0].len() / w;
-    let stride = w + 2 * (WINDOW + PATCH);
-    let bands: Vec<[Vec<Rgb>; N]> = (0..h)
-        .step_by(BAND)
-        .collect::<Vec<_>>()
-        .into_par_iter()
-        .map(|top| band(pictures, (w, h), stride, top, profile))
-        .collect();
-    std::array::from_fn(|k| bands.iter().flat_map(|b| b[k].iter().copied()).collect())
+/// Filters a picture with weights that another one of its size steers, or itself, whose noise is so many times the profile's.
+pub(super) fn filtered(picture: &[Rgb], steer: &[Rgb], w: usize, profile: &Profile, times: f32) -> Vec<Rgb> {
+    let h = picture.len() / w;
+    let tops: Vec<usize> = (0..h).step_by(BAND).collect();
+    tops.into_par_iter().flat_map_iter(|top| band(picture, steer, (w, h), top, profile, times)).collect()
 }
 
 wide! {
-fn band<const N: usize>(pictures: [&[Rgb]; N], size: (usize, usize), stride: usize, top: usize, profile: &Profile) -> [Vec<Rgb>; N] {
+fn band(picture: &[Rgb], steer: &[Rgb], size: (usize, usize), top: usize, profile: &Profile, times: f32) -> Vec<Rgb> {
     let (w, h) = size;
     const MARGIN: usize = WINDOW + PATCH;
+    let stride = w + 2 * MARGIN;
     let (rows, high) = (BAND.min(h - top), BAND.min(h - top) + 2 * MARGIN);
     // Borders repeat.
     let place = |x: usize, y: usize| {
@@ -41,18 +36,18 @@ fn band<const N: usize>(pictures: [&[Rgb]; N], size: (usize, usize), stride: usi
     let planes = |of: &[Rgb], f: fn(f32) -> f32| -> [Vec<f32>; 3] {
         [0, 1, 2].map(|c| (0..high * stride).map(|i| f(of[place(i % stride, i / stride)][c])).collect())
     };
-    let seen = planes(pictures[0], even);
-    let light = pictures.map(|p| planes(p, |x| x));
+    let seen = planes(steer, even);
+    let light = planes(picture, |x| x);
     // One over the variance of the difference of two pixels.
     let per_noise: Vec<f32> = (0..high * stride)
         .map(|i| {
             let y = 0.2126 * seen[0][i] + 0.7152 * seen[1][i] + 0.0722 * seen[2][i];
             // The level is that of luminance; a channel by itself is noisier by about the root of 1 / Σ weights².
-            let level = 1.33 * profile.level(y);
+            let level = 1.33 * times * profile.level(y);
             1.0 / (2.0 * level * level + 1e-12)
         })
         .collect();
-    let mut sums: Vec<[Vec<f32>; 3]> = (0..N).map(|_| [0, 1, 2].map(|_| vec![0.0f32; rows * w])).collect();
+    let mut sums = [0, 1, 2].map(|_| vec![0.0f32; rows * w]);
     let mut total = vec![0.0f32; rows * w];
     let (wide, patches) = (w + 2 * PATCH, rows + 2 * PATCH);
     let mut distance = vec![0.0f32; patches * wide];
@@ -89,17 +84,15 @@ fn band<const N: usize>(pictures: [&[Rgb]; N], size: (usize, usize), stride: usi
                 }
                 let from = (y + dy + PATCH) * stride + dx + PATCH;
                 for (sum, light) in sums.iter_mut().zip(&light) {
-                    for (sum, light) in sum.iter_mut().zip(light) {
-                        let (sum, light) = (&mut sum[y * w..][..w], &light[from..from + w]);
-                        for x in 0..w {
-                            sum[x] += weight[x] * light[x];
-                        }
+                    let (sum, light) = (&mut sum[y * w..][..w], &light[from..from + w]);
+                    for x in 0..w {
+                        sum[x] += weight[x] * light[x];
                     }
                 }
                 total[y * w..][..w].iter_mut().zip(&weight).for_each(|(t, k)| *t += k);
             }
         }
     }
-    std::array::from_fn(|k| (0..rows * w).map(|i| std::array::from_fn(|c| sums[k][c][i] / total[i])).collect())
+    (0..rows * w).map(|i| std::array::from_fn(|c| sums[c][i] / total[i])).collect()
 }
 }

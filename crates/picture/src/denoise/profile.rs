@@ -1,4 +1,4 @@
-//! The noise of a picture without halves, measured where it is flat.
+//! The noise of a picture by brightness: from the difference of its halves or, where it came without, measured where it is flat.
 //!
 //! Levels are standard deviations from the median of the diagonal details of a wavelet (Donoho and Johnstone 1994, with the
 //! four coefficients of Daubechies), on a scale on which the eye's steps are about even. Flat squares are those whose spread
@@ -16,6 +16,8 @@ const RANGES: usize = 8;
 const EACH: usize = 3;
 /// Share of its spread that a square of noise keeps at least in means of 2×2 pixels: half, less four standard errors.
 const PATTERN: f32 = 0.35;
+/// Pixels of a range of brightness whose halves are enough to tell its noise.
+const MANY: usize = 256;
 /// Side in pixels of the means whose spread is told.
 pub const SCALES: [u32; 3] = [1, 2, 4];
 
@@ -25,8 +27,10 @@ pub struct Area {
     pub region: Region,
     /// Mean, on the even scale.
     pub brightness: f32,
-    /// Noise level on that scale.
+    /// Noise level on that scale, as its finest details tell it.
     pub level: f32,
+    /// The same of the difference of the halves, where there are any: what is noise there beyond doubt.
+    pub known: Option<f32>,
     /// Spread of the means of 1, 2 and 4 pixels a side. For independent noise each is half the one before.
     pub by_scale: [f32; 3],
     /// The artist has struck it out.
@@ -57,12 +61,18 @@ pub fn noise_level(values: &[f32], w: usize, h: usize) -> f32 {
             details.push((0..4).map(|dy| HIGH[dy] * row(dy)).sum::<f32>().abs());
         }
     }
-    if details.is_empty() {
-        return 0.0;
-    }
-    let middle = details.len() / 2;
     // The median of |x| of a Gaussian is 0.6745 standard deviations.
-    *details.select_nth_unstable_by(middle, f32::total_cmp).1 / 0.674_489_75
+    if details.is_empty() { 0.0 } else { median(&mut details) / 0.674_489_75 }
+}
+
+fn median(values: &mut [f32]) -> f32 {
+    *values.select_nth_unstable_by(values.len() / 2, f32::total_cmp).1
+}
+
+/// Standard deviation of Gaussian noise about 0. From the mean of |x|, which rare bright samples hardly move (Geary 1935).
+fn deviation(noise: &mut [f32]) -> f32 {
+    let sum: f64 = noise.iter().map(|n| n.abs() as f64).sum();
+    (sum / noise.len() as f64 * std::f64::consts::FRAC_PI_2.sqrt()) as f32
 }
 
 /// What the artist says about flat areas: regions of the frame.
@@ -75,12 +85,20 @@ pub struct Hints {
 }
 
 impl Profile {
-    /// Finds flat areas by itself, and heeds hints.
-    pub fn of(picture: &[Rgb], r: Region, hints: &Hints) -> Profile {
+    /// Of the mean of two halves, which are the same where a picture came without. Finds flat areas by itself, and heeds hints.
+    /// Levels are those of the mean: what the halves tell of all pixels, else what the finest details of those areas tell.
+    pub fn of([a, b]: [&[Rgb]; 2], r: Region, hints: &Hints) -> Profile {
         let Hints { struck, pointed } = hints;
         let (w, h) = (r.width, r.height);
-        let light: Vec<f32> = picture.par_iter().map(|c| even(luminance(*c))).collect();
-        let cut = |to: Region| -> Vec<f32> { Region::whole(w, h).cut(&light, to) };
+        let [ya, yb] = [a, b].map(|half| half.par_iter().map(|c| luminance(*c)).collect::<Vec<f32>>());
+        let pairs = || ya.par_iter().zip(&yb);
+        let light: Vec<f32> = pairs().map(|(a, b)| even(0.5 * (a + b))).collect();
+        let noise: Option<Vec<f32>> = (a != b).then(|| pairs().map(|(a, b)| 0.5 * (even(*a) - even(*b))).collect());
+        let cut = |of: &[f32], to: Region| Region::whole(w, h).cut(of, to);
+        let look = |s: Region| {
+            let known = noise.as_ref().map(|n| noise_level(&cut(n, s), s.width as usize, s.height as usize));
+            Area { known, ..area_of(&cut(&light, s), s) }
+        };
         let squares: Vec<Region> = (0..h / SQUARE)
             .flat_map(|y| {
                 (0..w / SQUARE).map(move |x| Region { x: x * SQUARE, y: y * SQUARE, width: SQUARE, height: SQUARE })
@@ -90,7 +108,7 @@ impl Profile {
         let mut looked: Vec<(f32, f32, Area)> = squares
             .into_par_iter()
             .map(|s| {
-                let area = area_of(&cut(s), s);
+                let area = look(s);
                 let spread = area.by_scale[0].max(1e-6);
                 (spread / area.level.max(1e-6), area.by_scale[1] / spread, area)
             })
@@ -121,16 +139,20 @@ impl Profile {
         areas.extend(pointed.iter().filter_map(|p| {
             let own = Region { x: p.x.checked_sub(r.x)?, y: p.y.checked_sub(r.y)?, ..*p };
             let own = own.shared(Region::whole(w, h)).filter(|o| o.width >= 8 && o.height >= 8)?;
-            Some(area_of(&cut(own), own))
+            Some(look(own))
         }));
-        let mut curve: Vec<(f32, f32)> = areas.iter().filter(|a| !a.struck).map(|a| (a.brightness, a.level)).collect();
-        if curve.is_empty() {
-            curve.push((0.5, noise_level(&light, w as usize, h as usize)));
-        }
-        curve.sort_by(|a, b| a.0.total_cmp(&b.0));
         areas.sort_by(|a, b| a.brightness.total_cmp(&b.brightness));
         areas.iter_mut().for_each(|a| a.region = moved(a.region, r));
-        Profile { areas, curve: by_range(&curve) }
+        let counted = areas.iter().filter(|a| !a.struck).map(|a| (a.brightness, a.level));
+        let mut curve = match noise {
+            Some(noise) => by_range(light.into_iter().zip(noise), MANY, deviation),
+            None if counted.clone().next().is_none() => vec![(0.5, noise_level(&light, w as usize, h as usize))],
+            None => by_range(counted, 1, median),
+        };
+        if curve.is_empty() {
+            curve.push((0.5, 0.0));
+        }
+        Profile { areas, curve }
     }
 
     /// Level at a brightness, both on the even scale.
@@ -152,17 +174,20 @@ impl Profile {
     }
 }
 
-/// One point for each range of brightness: the median level of its areas.
-fn by_range(points: &[(f32, f32)]) -> Vec<(f32, f32)> {
-    let range = |b: f32| ((b * RANGES as f32) as usize).min(RANGES - 1);
-    (0..RANGES)
-        .filter_map(|k| {
-            let mut own: Vec<(f32, f32)> = points.iter().filter(|(b, _)| range(*b) == k).copied().collect();
-            own.sort_by(|a, b| a.1.total_cmp(&b.1));
-            let level = own.get(own.len() / 2)?.1;
-            Some((own.iter().map(|p| p.0).sum::<f32>() / own.len() as f32, level))
-        })
-        .collect()
+/// One point for each range of brightness that has so many values at least: their mean brightness and what they tell together.
+fn by_range(
+    points: impl Iterator<Item = (f32, f32)>,
+    least: usize,
+    together: fn(&mut [f32]) -> f32,
+) -> Vec<(f32, f32)> {
+    let mut ranges = vec![(0.0f64, Vec::new()); RANGES];
+    for (brightness, value) in points {
+        let (sum, values) = &mut ranges[((brightness * RANGES as f32) as usize).min(RANGES - 1)];
+        *sum += brightness as f64;
+        values.push(value);
+    }
+    let told = ranges.into_iter().filter(|(_, values)| values.len() >= least);
+    told.map(|(sum, mut values)| ((sum / values.len() as f64) as f32, together(&mut values))).collect()
 }
 
 fn moved(own: Region, by: Region) -> Region {
@@ -199,5 +224,5 @@ fn area_of(values: &[f32], region: Region) -> Area {
         (means.iter().map(|m| m * m).sum::<f32>() / means.len().max(1) as f32).sqrt()
     });
     let level = noise_level(values, w, h);
-    Area { region, brightness, level, by_scale, struck: false }
+    Area { region, brightness, level, known: None, by_scale, struck: false }
 }

@@ -1,5 +1,5 @@
 //! *Quick guided*: an edge-avoiding à-trous wavelet (Dammertz, Sewtz, Hanika and Lensch 2010) steered by albedo, normal,
-//! depth and by the variance that the two halves show, which is carried through the levels (after Schied et al. 2017). Each half
+//! depth and by the noise that the two halves show, which is carried through the levels (after Schied et al. 2017). Each half
 //! gets its weights from the other one (Rousselle, Knaus and Zwicker 2012).
 //! Light is divided by the guides' albedo before and multiplied after, so that texture is not filtered.
 //! O(pixels × 25 × levels), in rows of lanes.
@@ -25,8 +25,8 @@ const DEPTH: usize = 6;
 const SLOPE: usize = 7;
 const GUIDES: usize = 8;
 
-/// Planes of what is filtered: light of both pictures, their variance, and the luminance of each.
-const VARIANCE: usize = 6;
+/// Planes of what is filtered: light of both pictures, the standard deviation of their noise, and the luminance of each.
+const DEVIATION: usize = 6;
 const LEVEL: usize = 7;
 const PLANES: usize = 9;
 
@@ -50,7 +50,7 @@ pub(super) fn filtered(plate: &Plate, halves: [&[Rgb]; 2], pictures: [&[Rgb]; 2]
             out[3 * k..3 * k + 3].copy_from_slice(&light);
             out[LEVEL + k] = luminance(light);
         }
-        out[VARIANCE] = variance.get(i % w, i / w, 0);
+        out[DEVIATION] = variance.get(i % w, i / w, 0).sqrt();
     });
     for level in 0..LEVELS {
         now = wavelet(&guides, &now, 1 << level);
@@ -133,13 +133,13 @@ fn wavelet(guides: &Field, from: &Field, step: usize) -> Field {
             [r, g, b].into_iter().enumerate().for_each(|(c, v)| out(3 * k + c, *v));
             out(LEVEL + k, std::array::from_fn(|l| luminance([r[l], g[l], b[l]])));
         }
-        out(VARIANCE, done.variance);
+        out(DEVIATION, done.deviation);
     })
 }
 
 struct Run {
     light: [[[f32; L]; 3]; 2],
-    variance: [f32; L],
+    deviation: [f32; L],
 }
 
 wide! {
@@ -149,7 +149,7 @@ wide! {
         let depth = lanes(guides.row(y, DEPTH), x);
         let slope = lanes(guides.row(y, SLOPE), x);
         let lit: [&[f32; L]; 2] = std::array::from_fn(|k| lanes(from.row(y, LEVEL + k), x));
-        let error = lanes(from.row(y, VARIANCE), x);
+        let deviation = lanes(from.row(y, DEVIATION), x);
         let mut per_depth = [0.0f32; L];
         for l in 0..L {
             per_depth[l] = 1.0 / (step as f32 * slope[l] * 2.0 + SIGMA_DEPTH * depth[l] + 1e-6);
@@ -172,29 +172,31 @@ wide! {
                     let surface = apart(0) + apart(1) + apart(2) + apart(3) + apart(4) + apart(5);
                     let far = surface + (depth[l] - d[l]).abs() * per_depth[l];
                     // Noise of both pixels: what one gives away the other takes.
-                    let v = q[VARIANCE][l];
-                    let per_light = 1.0 / (SIGMA_LIGHT * (0.5 * (error[l] + v)).max(0.0).sqrt() + 1e-6);
+                    let s = q[DEVIATION][l];
+                    let per_light = 1.0 / (0.5 * SIGMA_LIGHT * (deviation[l] + s) + 1e-6);
                     for k in 0..2 {
                         let other = LEVEL + 1 - k;
                         let weight = kernel * fading(far + (q[other][l] - lit[1 - k][l]).abs() * per_light);
                         for c in 0..3 {
                             light[k][c][l] += weight * q[3 * k + c][l];
                         }
-                        errors[k][l] += weight * weight * v;
+                        errors[k][l] += (weight * s) * (weight * s);
                         total[k][l] += weight;
                     }
                 }
             }
         }
-        let mut variance = [0.0f32; L];
+        let mut deviation = [0.0f32; L];
         for l in 0..L {
+            let mut variance = 0.0;
             for k in 0..2 {
                 // The pixel itself always counts, so the total is never nothing except beyond the borders.
                 let by = 1.0 / total[k][l].max(1e-30);
                 light[k].iter_mut().for_each(|sum| sum[l] *= by);
-                variance[l] += 0.5 * errors[k][l] * by * by;
+                variance += 0.5 * errors[k][l] * by * by;
             }
+            deviation[l] = variance.sqrt();
         }
-        Run { light, variance }
+        Run { light, deviation }
     }
 }

@@ -2,23 +2,23 @@
 
 /// A function in two editions, for processors with AVX2 and for others; the call chooses.
 macro_rules! wide {
-    ($(#[$doc:meta])* fn $name:ident$(<const $n:ident: usize>)?($($arg:ident: $kind:ty),* $(,)?) $(-> $out:ty)? $body:block) => {
+    ($(#[$doc:meta])* fn $name:ident($($arg:ident: $kind:ty),* $(,)?) $(-> $out:ty)? $body:block) => {
         $(#[$doc])*
-        fn $name$(<const $n: usize>)?($($arg: $kind),*) $(-> $out)? {
+        fn $name($($arg: $kind),*) $(-> $out)? {
             #[inline(always)]
-            fn plain$(<const $n: usize>)?($($arg: $kind),*) $(-> $out)? $body
+            fn plain($($arg: $kind),*) $(-> $out)? $body
             #[cfg(target_arch = "x86_64")]
             {
                 #[target_feature(enable = "avx2")]
-                fn with_avx2$(<const $n: usize>)?($($arg: $kind),*) $(-> $out)? {
-                    plain$(::<$n>)?($($arg),*)
+                fn with_avx2($($arg: $kind),*) $(-> $out)? {
+                    plain($($arg),*)
                 }
                 if std::arch::is_x86_feature_detected!("avx2") {
                     // SAFETY: the processor has what the function needs.
-                    return unsafe { with_avx2$(::<$n>)?($($arg),*) };
+                    return unsafe { with_avx2($($arg),*) };
                 }
             }
-            plain$(::<$n>)?($($arg),*)
+            plain($($arg),*)
         }
     };
 }
