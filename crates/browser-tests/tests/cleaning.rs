@@ -56,10 +56,12 @@ async fn a_proof_is_cleaned_again_and_again_without_rendering() {
     assert_eq!(page.script(&samples).await, before, "nothing was rendered");
 
     // A picture from elsewhere has no halves: its noise is that of flat areas. One can be struck, and that is taken back.
-    let proof = page.script("return document.querySelector('[data-proof]').dataset.proof").await;
-    let picture = std::fs::read(data.path().join(format!("proofs/{}/thumb.png", proof.as_str().unwrap()))).unwrap();
+    let proof = page.script(&format!("return {proofs}.then(p => p[0].id)")).await;
+    let picture = std::fs::read(data.path().join(format!("proofs/{proof}/thumb.png"))).unwrap();
+    page.press("Proofs").await;
     page.drop_files(".bench", &[("other.png", &picture)]).await;
     page.click("[data-kind=picture] .proof-picture").await;
+    page.key("u").await;
     page.press("Colour only").await;
     page.says("the noise profile", ".profile-chart", "/drag a flat region/").await;
     page.script("document.querySelector('.profile-chart circle[role=button]').dispatchEvent(new MouseEvent('click', {bubbles: true}))").await;

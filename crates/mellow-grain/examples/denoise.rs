@@ -135,9 +135,11 @@ fn squares(errors: &[f64]) -> Vec<f64> {
 
 fn quality(subjects: &[Subject]) {
     let own = std::env::var("SEEDS").ok().and_then(|n| n.parse().ok()).unwrap_or(SEEDS);
-    println!("\nrelative MSE ×1000 (how many times less than noisy; worst 32×32 square against noisy over all seeds)");
+    println!(
+        "\nrelative MSE ×1000 (how many times less than noisy; worst 32×32 square against noisy over all seeds; light gained)"
+    );
     print!("{:<20} {:>5} {:>9}", "scene", "spp", "noisy");
-    METHODS.iter().for_each(|m| print!(" {:>24}", m.name()));
+    METHODS.iter().for_each(|m| print!(" {:>32}", m.name()));
     println!();
     let mut gains: Vec<Vec<f64>> = vec![Vec::new(); METHODS.len()];
     for s in subjects {
@@ -170,12 +172,14 @@ fn quality(subjects: &[Subject]) {
         };
         let all = reference(None);
         for (samples, seeds) in [(16, 2), (OWN, own), (256, 1)] {
+            let mut light = [0.0f64; METHODS.len() + 1];
             let mut blocks = vec![vec![0.0f64; ((SIZE.0 / SQUARE) * (SIZE.1 / SQUARE)) as usize]; METHODS.len() + 1];
             for seed in 0..seeds {
                 let among = samples == OWN;
                 let plate = rendered(s, samples, if among { seed } else { 1000 + seed });
                 let against = if among { &reference(Some(&pictures[seed as usize])) } else { &all };
                 let mut add = |k: usize, x: &[Rgb]| {
+                    light[k] += x.iter().map(|c| picture::luminance(*c) as f64).sum::<f64>();
                     blocks[k]
                         .iter_mut()
                         .zip(squares(&errors(x, against, scale)))
@@ -191,7 +195,8 @@ fn quality(subjects: &[Subject]) {
             for k in 0..METHODS.len() {
                 let gain = mean(&blocks[0]) / mean(&blocks[k + 1]);
                 let worst = blocks[k + 1].iter().zip(&blocks[0]).map(|(d, n)| d / n).fold(0.0, f64::max);
-                print!(" {:>9.2} ({:>4.1}× {:>5.2})", 1000.0 * mean(&blocks[k + 1]), gain, worst);
+                let gained = 100.0 * (light[k + 1] / light[0] - 1.0);
+                print!(" {:>9.2} ({:>4.1}× {:>5.2} {:>+5.1} %)", 1000.0 * mean(&blocks[k + 1]), gain, worst, gained);
                 if samples == OWN {
                     gains[k].push(gain);
                 }
