@@ -38,13 +38,12 @@ fn band(picture: &[Rgb], steer: &[Rgb], size: (usize, usize), top: usize, profil
     };
     let seen = planes(steer, even);
     let light = planes(picture, |x| x);
-    // One over the variance of the difference of two pixels.
-    let per_noise: Vec<f32> = (0..high * stride)
+    let variance: Vec<f32> = (0..high * stride)
         .map(|i| {
             let y = 0.2126 * seen[0][i] + 0.7152 * seen[1][i] + 0.0722 * seen[2][i];
             // The level is that of luminance; a channel by itself is noisier by about the root of 1 / Σ weights².
             let level = 1.33 * times * profile.level(y);
-            1.0 / (2.0 * level * level + 1e-12)
+            level * level + 1e-12
         })
         .collect();
     let mut sums = [0, 1, 2].map(|_| vec![0.0f32; rows * w]);
@@ -63,10 +62,11 @@ fn band(picture: &[Rgb], steer: &[Rgb], size: (usize, usize), top: usize, profil
                 let (rp, rq) = (&r[p..p + wide], &r[q..q + wide]);
                 let (gp, gq) = (&g[p..p + wide], &g[q..q + wide]);
                 let (bp, bq) = (&b[p..p + wide], &b[q..q + wide]);
-                let per = &per_noise[p..p + wide];
+                // Noise of both: a bright pixel that takes dark ones to be like it must be like them too, or its light is lost.
+                let (vp, vq) = (&variance[p..p + wide], &variance[q..q + wide]);
                 for x in 0..wide {
                     let (dr, dg, db) = (rp[x] - rq[x], gp[x] - gq[x], bp[x] - bq[x]);
-                    to[x] = (dr * dr + dg * dg + db * db) * per[x];
+                    to[x] = (dr * dr + dg * dg + db * db) / (vp[x] + vq[x]);
                 }
             }
             for y in 0..rows {
