@@ -2,7 +2,8 @@
 //!
 //! For every block the count is expected at which the actual rule stops on the actual ladder. Where some superblocks have gone
 //! on and others have few samples, the short ones are corrected by how far the long ones were misjudged when they were as short:
-//! a ratio estimate in two phases (Cochran, Sampling Techniques, ch. 12).
+//! a ratio estimate in two phases (Cochran, Sampling Techniques, ch. 12), in which those count most that looked alike (a kernel
+//! regression, Nadaraya 1964 and Watson 1964): rare light is behind some surfaces and not behind others.
 
 use picture::{Region, reduce::gain};
 use tracer::{
@@ -17,6 +18,11 @@ const SKETCHY: f64 = 0.35;
 
 /// The same for a test that was judged anew: how its grain has fallen on the way is that of the other judging.
 const ANEW: f64 = 0.25;
+
+/// Superblocks whose expected counts differ by this factor's logarithm are still alike.
+const ALIKE: f64 = 0.3;
+/// How much those count that are not.
+const UNALIKE: f64 = 0.05;
 
 /// Sums over the blocks of one superblock.
 #[derive(Debug, Clone, Copy, Default)]
@@ -34,6 +40,8 @@ struct Square {
     early: Option<f64>,
     settled: f64,
     squares: f64,
+    /// By how much more is wanted than its few samples say.
+    ratio: f64,
 }
 
 /// Means over the pixels that a test has seen, as a final would have them.
@@ -102,8 +110,9 @@ pub(crate) fn outlook(
         return None;
     }
     let far = |s: &Square| s.early.is_some() && s.taken > 1.01 * 2.0 * EARLY as f64 * s.pixels;
-    let (long, short): (Vec<&Square>, Vec<&Square>) = squares.iter().partition(|s| far(s));
-    let (ratio, misjudged) = correction(&long, &short);
+    let (long, mut short): (Vec<Square>, Vec<Square>) = squares.into_iter().partition(far);
+    let misjudged = correct(&long, &mut short);
+    let squares: Vec<&Square> = long.iter().chain(&short).collect();
     // Nothing corrects the few samples of a plain test: the further it is from the end, the less sure.
     let taken: f64 = squares.iter().map(|s| s.taken).sum();
     let ahead: f64 = squares.iter().map(|s| s.wanted.max(s.taken)).sum();
@@ -111,15 +120,15 @@ pub(crate) fn outlook(
     let sketchy = SKETCHY * (enough / taken).log2().max(0.0);
     let far_off = UNSURE * (ahead / taken.max(enough)).log2().max(0.0);
     // Long ones that were cut off, or that a finer threshold sends on, are extrapolated themselves.
-    let of = |f: fn(&Square) -> f64| long.iter().map(|s| f(s)).sum::<f64>();
+    let of = |f: fn(&Square) -> f64| long.iter().map(f).sum::<f64>();
     let cut_off = (of(|s| s.wanted.max(s.taken)) / of(|s| s.taken).max(1.0)).log2().max(0.0);
-    let far_off = match (limits.adaptive, ratio == 1.0) {
+    let far_off = match (limits.adaptive, misjudged) {
         (false, _) => 0.0,
-        (_, true) => sketchy + far_off,
-        (_, false) => SKETCHY * cut_off,
+        (_, None) => sketchy + far_off,
+        (_, Some(_)) => SKETCHY * cut_off,
     };
-    let load = |s: &Square| s.each * s.wanted * if far(s) { 1.0 } else { ratio };
-    let total: f64 = squares.iter().map(load).sum();
+    let load = |s: &Square| s.each * s.wanted * s.ratio;
+    let total: f64 = squares.iter().map(|s| load(s)).sum();
     let mean = total / pixels;
     // Scatter of the load between superblocks, as if they were drawn at random from the frame. One says nothing of the scatter:
     // then as much as the load itself. Neighbours are more alike than the rest of the frame: at least a fifth.
@@ -129,16 +138,16 @@ pub(crate) fn outlook(
     let unseen = (1.0 - pixels / frame_pixels).clamp(0.0, 1.0);
     let drawn = (variance * unseen / squares.len() as f64).sqrt() / mean.max(1e-18);
     let weighed = |f: fn(&Square) -> f64| squares.iter().map(|s| s.each * f(s)).sum::<f64>();
-    let share_short = short.iter().map(|s| load(s)).sum::<f64>() / total.max(1e-18);
+    let share_short = short.iter().map(load).sum::<f64>() / total.max(1e-18);
     Some(Outlook {
-        samples_per_pixel: squares.iter().map(|s| s.wanted * if far(s) { 1.0 } else { ratio }).sum::<f64>() / pixels,
+        samples_per_pixel: squares.iter().map(|s| s.wanted * s.ratio).sum::<f64>() / pixels,
         load: mean,
         grain: (squares.iter().map(|s| s.squares).sum::<f64>() / pixels).sqrt(),
         settled: squares.iter().map(|s| s.settled).sum::<f64>() / pixels,
         pixels,
         scatter: (student(free) * drawn)
             .hypot(if counts.anew && limits.adaptive { ANEW } else { 0.0 })
-            .hypot(student(long.len().saturating_sub(1)) * misjudged * share_short)
+            .hypot(student(long.len().saturating_sub(1)) * misjudged.unwrap_or(0.0) * share_short)
             .hypot(far_off),
         least: weighed(|s| s.fewest) / weighed(|s| s.wanted).max(1e-18),
         most: weighed(|s| s.dearest) / weighed(|s| s.wanted).max(1e-18),
@@ -146,30 +155,48 @@ pub(crate) fn outlook(
     })
 }
 
-/// By how much short superblocks are misjudged, from those that were as short and have gone on, and its standard error,
-/// relative. Pilots choose those with a probability that goes with their load; each speaks for the short ones as much as it was
-/// likely to be one of them.
-fn correction(long: &[&Square], short: &[&Square]) -> (f64, f64) {
+/// Corrects short superblocks by those that were as short and have gone on, and tells the standard error of their sum, relative;
+/// none where there are too few. Pilots choose those that go on with chances that go with their load; each speaks for the short ones
+/// as much as it was likely to be one of them, and the more the more alike they looked.
+fn correct(long: &[Square], short: &mut [Square]) -> Option<f64> {
     if short.is_empty() || long.len() < 3 {
-        return (1.0, 0.0);
+        return None;
     }
-    let early = |s: &Square| s.each * s.early.unwrap_or(s.wanted).max(1.0);
-    let total: f64 = long.iter().chain(short).map(|s| early(s)).sum();
-    let left_out = |s: &Square, draws: f64| (1.0 - early(s) / total).powf(draws);
+    let early = |s: &Square| s.early.unwrap_or(s.wanted).max(1.0);
+    let load = |s: &Square| s.each * early(s);
+    let total: f64 = long.iter().chain(&*short).map(load).sum();
+    let left_out = |s: &Square, draws: f64| (1.0 - load(s) / total).powf(draws);
     // So many draws with replacement are expected to choose as many as were chosen.
     let (mut few, mut many) = (0.0, 1e4);
     for _ in 0..50 {
         let draws = 0.5 * (few + many);
-        let chosen: f64 = long.iter().chain(short).map(|s| 1.0 - left_out(s, draws)).sum();
+        let chosen: f64 = long.iter().chain(&*short).map(|s| 1.0 - left_out(s, draws)).sum();
         if chosen < long.len() as f64 { few = draws } else { many = draws }
     }
-    let pairs: Vec<(f64, f64)> =
-        long.iter().map(|s| (left_out(s, few).max(0.02), s.wanted / s.early.unwrap_or(s.wanted).max(1.0))).collect();
-    let weights: f64 = pairs.iter().map(|(w, _)| w).sum();
-    let mean = pairs.iter().map(|(w, r)| w * r).sum::<f64>() / weights;
-    let squares: f64 = pairs.iter().map(|(w, r)| (w * (r - mean)).powi(2)).sum();
-    let n = pairs.len() as f64;
-    (mean, (squares * n / (n - 1.0)).sqrt() / weights / mean.max(1e-18))
+    let looked = |s: &Square| (early(s) / s.pixels).ln();
+    let pairs: Vec<(f64, f64, f64)> =
+        long.iter().map(|s| (left_out(s, few).max(0.02), looked(s), s.wanted / early(s))).collect();
+    let weights = |at: f64| -> Vec<f64> {
+        let alike = |x: f64| (-0.5 * ((at - x) / ALIKE).powi(2)).exp() + UNALIKE;
+        pairs.iter().map(|(w, x, _)| w * alike(*x)).collect()
+    };
+    // What each long one adds to the sum of the short ones for each unit of its ratio.
+    let mut moved = vec![0.0; pairs.len()];
+    for s in short.iter_mut() {
+        let w = weights(looked(s));
+        let all: f64 = w.iter().sum();
+        s.ratio = w.iter().zip(&pairs).map(|(w, (_, _, r))| w * r).sum::<f64>() / all;
+        moved.iter_mut().zip(&w).for_each(|(m, w)| *m += s.each * s.wanted * w / all);
+    }
+    // By how much each misses what the others say of it.
+    let missed = |k: usize| {
+        let mut w = weights(pairs[k].1);
+        w[k] = 0.0;
+        pairs[k].2 - w.iter().zip(&pairs).map(|(w, (_, _, r))| w * r).sum::<f64>() / w.iter().sum::<f64>()
+    };
+    let squared: f64 = moved.iter().enumerate().map(|(k, m)| (m * missed(k)).powi(2)).sum();
+    let sum: f64 = short.iter().map(|s| s.each * s.wanted * s.ratio).sum();
+    Some(squared.sqrt() / sum.max(1e-18))
 }
 
 /// Half the width of the 95 % interval of a mean in standard errors, by degrees of freedom (Student 1908; any table).
@@ -220,7 +247,7 @@ impl Rule {
     }
 
     fn square(&self, spent: u64, blocks: &[BlockCount], areas: &[u32]) -> Square {
-        let mut s = Square::default();
+        let mut s = Square { ratio: 1.0, ..Square::default() };
         let variances = floored_variances(blocks, areas);
         let early = early_variances(blocks, areas);
         let mut before = 0.0;

@@ -12,7 +12,7 @@ use std::sync::atomic::AtomicBool;
 const LEAST: usize = 8;
 const BATCH: usize = 4;
 /// Share of the time for the first look at many superblocks.
-const FIRST: f64 = 0.35;
+const FIRST: f64 = 0.5;
 
 pub struct PilotRun {
     /// Superblocks in the order in which they are opened.
@@ -70,20 +70,39 @@ impl PilotRun {
         self.deep
     }
 
-    /// Brings the opened superblocks into an order in which each comes first with a probability that goes with its expected
-    /// load (Efraimidis and Spirakis 2006): where much time is spent, errors matter most.
+    /// Brings the opened superblocks into an order in which each comes with a probability that goes with its expected load, since
+    /// errors matter most where much time is spent; and however early it ends, heavy and light ones have their share, since they
+    /// are misjudged differently. (A systematic sample with unequal chances: Cochran, ch. 8 and 9A.)
     fn by_load(&mut self, render: &Render) {
         let loads = render.outlook().loads(&self.limits);
-        let key = |i: usize, square: usize| {
-            // The golden ratio's multiples are spread evenly.
-            let u = ((i as f64 + 0.5) * 0.618_033_988_749_895).fract();
-            -u.ln() / loads[square].max(1e-12)
-        };
-        let mut keyed: Vec<(f64, usize)> =
-            self.order[..self.opened].iter().enumerate().map(|(i, square)| (key(i, *square), *square)).collect();
-        keyed.sort_by(|a, b| a.0.total_cmp(&b.0));
-        self.order[..self.opened].iter_mut().zip(keyed).for_each(|(to, (_, square))| *to = square);
+        let mut sorted = self.order[..self.opened].to_vec();
+        sorted.sort_by(|a, b| loads[*a].total_cmp(&loads[*b]).then(a.cmp(b)));
+        let chances: Vec<f64> = sorted.iter().map(|s| loads[*s].max(1e-12)).collect();
+        self.order[..self.opened].iter_mut().zip(systematic(&chances)).for_each(|(to, k)| *to = sorted[k]);
     }
+}
+
+/// All positions of a list in the order in which the golden ratio's multiples, as places in the sum of its chances, meet them.
+fn systematic(chances: &[f64]) -> Vec<usize> {
+    let sum = |sum: &mut f64, c: &f64| {
+        *sum += c;
+        Some(*sum)
+    };
+    let sums: Vec<f64> = chances.iter().scan(0.0, sum).collect();
+    let total = sums.last().copied().unwrap_or(0.0);
+    let (mut order, mut met) = (Vec::new(), vec![false; chances.len()]);
+    // Those that are not met soon follow, likely ones first.
+    for i in 1..=64 * chances.len() as u32 {
+        let point = total * (i as f64 * 0.618_033_988_749_895 - 0.118_033_988_749_895).fract();
+        let at = sums.partition_point(|s| *s < point).min(chances.len() - 1);
+        if !std::mem::replace(&mut met[at], true) {
+            order.push(at);
+        }
+    }
+    let mut rest: Vec<usize> = (0..met.len()).filter(|k| !met[*k]).collect();
+    rest.sort_by(|a, b| chances[*b].total_cmp(&chances[*a]));
+    order.extend(rest);
+    order
 }
 
 fn some(squares: &[usize]) -> Scope {
@@ -117,6 +136,24 @@ fn scattered(columns: usize, rows: usize) -> Vec<usize> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    /// Nine light ones and one as likely as all of them: the heavy one is among the first three, and the first three light ones lie
+    /// apart. Nobody is left out.
+    #[test]
+    fn the_first_few_are_of_all_kinds() {
+        let mut chances = vec![1.0; 9];
+        chances.push(9.0);
+        let order = systematic(&chances);
+        let mut sorted = order.clone();
+        sorted.sort_unstable();
+        assert_eq!(sorted, (0..10).collect::<Vec<_>>());
+        assert!(order[..3].contains(&9), "{order:?}");
+        let mut light: Vec<usize> = order.iter().copied().filter(|k| *k < 9).take(3).collect();
+        light.sort_unstable();
+        assert!(light.windows(2).all(|w| w[1] - w[0] >= 2), "{light:?}");
+        // Not even what has no chance to speak of.
+        assert_eq!(systematic(&[1e-12, 1.0, 1e-12]).len(), 3);
+    }
 
     #[test]
     fn every_cell_comes_once_and_the_first_ones_are_spread() {
