@@ -91,7 +91,7 @@ fn systematic(chances: &[f64]) -> Vec<usize> {
     let sums: Vec<f64> = chances.iter().scan(0.0, sum).collect();
     let total = sums.last().copied().unwrap_or(0.0);
     let (mut order, mut met) = (Vec::new(), vec![false; chances.len()]);
-    // Those that are not met soon follow, likely ones first.
+    // From the middle on: half less one step of the ratio, and a step each.
     for i in 1..=64 * chances.len() as u32 {
         let point = total * (i as f64 * 0.618_033_988_749_895 - 0.118_033_988_749_895).fract();
         let at = sums.partition_point(|s| *s < point).min(chances.len() - 1);
@@ -99,6 +99,7 @@ fn systematic(chances: &[f64]) -> Vec<usize> {
             order.push(at);
         }
     }
+    // Those that are not met soon follow, likely ones first.
     let mut rest: Vec<usize> = (0..met.len()).filter(|k| !met[*k]).collect();
     rest.sort_by(|a, b| chances[*b].total_cmp(&chances[*a]));
     order.extend(rest);

@@ -115,7 +115,7 @@ fn texture_of_the_light_survives() {
     }
 }
 
-/// Cloth everywhere, as fine as noise and as strong: nothing is flat, but two halves know what is noise. Its threads keep 90 % of
+/// Cloth everywhere, as fine as noise and as strong: nothing is flat, but two halves know what is noise. Its threads keep 85 % of
 /// their height and noise falls to less than a third of its variance; the same picture without halves loses threads.
 #[test]
 fn halves_tell_a_fine_texture_from_noise() {
