@@ -10,13 +10,16 @@ use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use subjects::{Subject, demo_subjects, describe, fixed, median, open_subjects, rendered};
-use tracer::{Render, Scope, cores, own_pool};
+use tracer::{Render, SUPERBLOCK, Scope, cores, own_pool};
 use tuning::{K, Tuning};
 
 /// What adaptive sampling does is measured in frames as they are delivered, since blocks of small ones hold a bit of
-/// everything; in so many of their superblocks.
+/// everything; in so many of their superblocks, spread evenly, and in those that hold the worst blocks of the frame.
 const LARGE: (u32, u32) = (720, 450);
 const SQUARES: usize = 14;
+const WORST: usize = 8;
+/// Samples a pixel at the most.
+const MOST: u32 = 2048;
 
 /// Time with parts kept against time without, in turn.
 fn cost(subjects: &[Subject]) {
@@ -37,49 +40,79 @@ fn cost(subjects: &[Subject]) {
     }
 }
 
-/// Renders of several seeds and the error of each block of one of them, worst first: the spread over the seeds, on the display.
+/// Renders of several seeds.
 struct Seeds {
-    errors: Vec<f64>,
-    /// Processor seconds of a sample, and samples a pixel.
+    /// Error of the worst block, and of the one that one in a hundred of the spread ones exceeds: the spread over the seeds, on
+    /// the display.
+    worst: [f64; 2],
+    /// Processor seconds of a sample, and samples a pixel of the spread superblocks.
     each: f64,
     samples: f64,
-}
-
-impl Seeds {
-    /// The worst block, and the one that one in a hundred exceeds.
-    fn worst(&self) -> [f64; 2] {
-        [self.errors[0], self.errors[self.errors.len() / 100]]
-    }
 }
 
 fn large(s: &Subject) -> Tuning {
     s.tuning.clone().with(K::FrameWidth, LARGE.0).with(K::FrameHeight, LARGE.1)
 }
 
-/// Superblocks all over a large frame.
-fn scattered(s: &Subject, tuning: &Tuning) -> Render {
+/// Some superblocks of a large frame.
+fn in_squares(s: &Subject, tuning: &Tuning, squares: &[usize]) -> Render {
     let pool = Arc::new(own_pool(cores()).expect("threads"));
     let mut render = Render::new(s.stage.clone(), describe(s, tuning), pool, false).expect("a render");
-    let all = render.squares().len();
-    // The golden ratio's multiples are spread evenly.
-    let chosen = (0..SQUARES).map(|i| (((i as f64 + 0.5) * 0.618_033_988_749_895).fract() * all as f64) as usize);
-    render.only(Scope::Squares(chosen.collect()));
+    render.only(Scope::Squares(squares.iter().copied().collect()));
     while render.step(&AtomicBool::new(false)) {}
     render
 }
 
-fn over_seeds(s: &Subject, tuning: &Tuning, seeds: u32) -> Seeds {
+/// Superblocks all over a large frame.
+fn scattered(s: &Subject, tuning: &Tuning) -> Render {
+    in_squares(s, tuning, &spread())
+}
+
+fn spread() -> Vec<usize> {
+    let all = LARGE.0.div_ceil(SUPERBLOCK) * LARGE.1.div_ceil(SUPERBLOCK);
+    // The golden ratio's multiples are spread evenly.
+    (0..SQUARES).map(|i| (((i as f64 + 0.5) * 0.618_033_988_749_895).fract() * all as f64) as usize).collect()
+}
+
+/// The superblock of a pixel of a large frame.
+fn square_of(x: u32, y: u32) -> usize {
+    (y / SUPERBLOCK * LARGE.0.div_ceil(SUPERBLOCK) + x / SUPERBLOCK) as usize
+}
+
+/// Superblocks with the worst blocks of a large frame, by a short render of all of it with a seed of its own.
+fn with_the_worst(s: &Subject, large: &Tuning) -> Vec<usize> {
+    let tuning = fixed(large, 16).with(K::SamplingSeed, 99);
+    let map = rendered(s, &tuning).plate().block_grain(&describe(s, &tuning).judging());
+    let mut blocks: Vec<usize> = (0..map.grain.len()).collect();
+    blocks.sort_by(|a, b| map.grain[*b].total_cmp(&map.grain[*a]));
+    let mut squares: Vec<usize> = Vec::new();
+    for place in blocks.into_iter().map(|k| map.place(k)) {
+        let square = square_of(place.x, place.y);
+        if !squares.contains(&square) {
+            squares.push(square);
+        }
+    }
+    squares.truncate(WORST);
+    squares
+}
+
+fn over_seeds(s: &Subject, tuning: &Tuning, with: &[usize], seeds: u32) -> Seeds {
     let view = describe(s, tuning).view();
     let (columns, pixels) = (LARGE.0.div_ceil(8) as usize, (LARGE.0 * LARGE.1) as usize);
+    let spread = spread();
+    let squares = [&spread, with].concat();
+    let is_spread = |x: u32, y: u32| spread.contains(&square_of(x, y));
     let mut sums = vec![[[0.0f64; 2]; 3]; pixels];
     let mut seen = vec![false; pixels];
     let (mut each, mut samples) = (0.0, 0.0);
     for seed in 0..seeds {
-        let render = scattered(s, &tuning.clone().with(K::SamplingSeed, 100 + seed));
+        let render = in_squares(s, &tuning.clone().with(K::SamplingSeed, 100 + seed), &squares);
         let (report, plate) = (render.report(), render.plate());
         each += report.processor_seconds / report.samples as f64 / seeds as f64;
         seen.iter_mut().zip(&plate.samples).for_each(|(seen, n)| *seen = *n > 0);
-        samples += report.samples as f64 / seen.iter().filter(|s| **s).count() as f64 / seeds as f64;
+        let of_spread = (0..pixels as u32).filter(|i| is_spread(i % LARGE.0, i / LARGE.0));
+        let counts: Vec<f64> = of_spread.map(|i| plate.samples[i as usize] as f64).collect();
+        samples += counts.iter().sum::<f64>() / counts.len() as f64 / seeds as f64;
         for ((sum, colour), _) in sums.iter_mut().zip(plate.mean()).zip(&seen).filter(|(_, seen)| **seen) {
             for (sum, v) in sum.iter_mut().zip(view.display(colour)) {
                 *sum = [sum[0] + v as f64, sum[1] + (v as f64).powi(2)];
@@ -94,39 +127,44 @@ fn over_seeds(s: &Subject, tuning: &Tuning, seeds: u32) -> Seeds {
         }
         block.1 += 1.0;
     }
-    let seen = blocks.iter().filter(|(_, n)| *n > 0.0);
-    let mut errors: Vec<f64> = seen.map(|(v, n)| (v.iter().copied().fold(0.0, f64::max) / n).sqrt()).collect();
-    errors.sort_by(|a, b| b.total_cmp(a));
-    Seeds { errors, each, samples }
+    let error = |(v, n): &([f64; 3], f64)| (v.iter().copied().fold(0.0, f64::max) / n).sqrt();
+    let seen = || blocks.iter().enumerate().filter(|(_, (_, n))| *n > 0.0);
+    let place = |k: usize| (8 * (k % columns) as u32, 8 * (k / columns) as u32);
+    let mut even: Vec<f64> =
+        seen().filter(|(k, _)| is_spread(place(*k).0, place(*k).1)).map(|(_, b)| error(b)).collect();
+    even.sort_by(|a, b| b.total_cmp(a));
+    let worst = seen().map(|(_, b)| error(b)).fold(0.0, f64::max);
+    Seeds { worst: [worst, even[even.len() / 100]], each, samples }
 }
 
-/// Adaptive against uniform sampling: time at an equal worst block (and at an equal block that one in a hundred exceeds). Few
-/// seeds speak against adaptive sampling: the worst of many equal blocks is the one that is known worst, and uniform sampling
-/// has few blocks to choose it from.
+/// Adaptive against uniform sampling: time at an equal worst block of the frame (and at an equal block that one in a hundred of
+/// the spread ones exceeds). Few seeds speak against adaptive sampling: the worst of many equal blocks is the one that is known
+/// worst, and uniform sampling has few blocks to choose it from.
 fn adaptive(subjects: &[Subject], seeds: u32) {
     println!(
-        "\nadaptive against uniform sampling, {SQUARES} superblocks of {}×{}, {seeds} seeds: uniform samples with as good a worst block (99 %), share of the time",
+        "\nadaptive against uniform sampling, {SQUARES} superblocks of {}×{} and {WORST} with its worst blocks, {seeds} seeds: uniform samples with as good a worst block (99 %), share of the time",
         LARGE.0, LARGE.1
     );
     for s in subjects {
         let large = large(s);
         // Noise of about that many samples.
         let threshold = scattered(s, &fixed(&large, 64)).report().grain;
-        let ours =
-            over_seeds(s, &large.clone().with(K::SamplingThreshold, threshold).with(K::SamplingMost, 2048), seeds);
-        let goals = ours.worst();
+        let with = with_the_worst(s, &large);
+        let own = large.clone().with(K::SamplingThreshold, threshold).with(K::SamplingMost, MOST);
+        let ours = over_seeds(s, &own, &with, seeds);
+        let goals = ours.worst;
         let mut needs = [f64::NAN; 2];
         let (mut before, mut each): (Option<Seeds>, _) = (None, 0.0);
         // From where uniform sampling would be the better one.
-        for n in (-3..9).map(|k| (ours.samples * 1.4f64.powi(k)) as u32) {
-            let now = over_seeds(s, &fixed(&large, n), seeds);
+        for n in (-3..12).map(|k| (ours.samples * 1.4f64.powi(k)) as u32) {
+            let now = over_seeds(s, &fixed(&large, n), &with, seeds);
             each = now.each;
             for (k, need) in needs.iter_mut().enumerate() {
-                let (e, goal) = (now.worst()[k], goals[k]);
+                let (e, goal) = (now.worst[k], goals[k]);
                 if need.is_nan() && e <= goal {
                     // Between two counts on a straight line of logarithms.
                     *need = before.as_ref().map_or(n as f64, |then| {
-                        let x = (then.worst()[k] / goal).ln() / (then.worst()[k] / e).ln();
+                        let x = (then.worst[k] / goal).ln() / (then.worst[k] / e).ln();
                         then.samples * (now.samples / then.samples).powf(x)
                     });
                 }

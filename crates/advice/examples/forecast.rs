@@ -102,13 +102,14 @@ fn main() {
         subjects.extend(open_subjects(Path::new(&folder)));
     }
     let quick = word == "quick";
+    let only = std::env::var("SCENE").unwrap_or_default();
     subjects.retain(|s| word.is_empty() || quick || word == "slopes" || s.name.contains(&word));
     if word == "slopes" {
         return slopes(&subjects);
     }
     println!("sampling of finals: scene, frame, threshold, foretold by a pilot, actual, error");
     let mut rows = Vec::new();
-    for (i, s) in subjects.iter().enumerate() {
+    for (i, s) in subjects.iter().enumerate().filter(|(_, s)| s.name.contains(&only)) {
         let sized = |size: (u32, u32)| s.tuning.clone().with(K::FrameWidth, size.0).with(K::FrameHeight, size.1);
         let probe = subjects::rendered(s, &subjects::fixed(&sized((88, 55)), 64)).report();
         for (j, size) in SIZES.into_iter().enumerate() {

@@ -171,7 +171,9 @@ fn roulette_row(pilot: &Pilot, tuning: &Tuning) -> Option<Advice> {
 fn depth_row(table: &tracer::DepthTable, tuning: &Tuning) -> Option<Advice> {
     let knob = depth_knob(table.kind);
     let limit = tuning.whole(knob);
-    let at = table.rows.iter().position(|r| r.loss.most <= UNSEEN)?;
+    // What the limit itself cuts counts too: advice on advice would otherwise go on for ever, each time by what nobody sees.
+    let cut = beyond_the_limit(table);
+    let at = table.rows.iter().position(|r| r.loss.most + cut <= UNSEEN)?;
     let enough = table.rows[at].bounces;
     let beyond: Vec<_> = table.rows[at + 1..].iter().filter(|r| r.bounces <= limit).collect();
     let time: f64 = beyond.iter().map(|r| r.time).sum();
@@ -203,6 +205,15 @@ fn depth_row(table: &tracer::DepthTable, tuning: &Tuning) -> Option<Advice> {
         effect: Effect::new(1.0 - time, 1.0),
         look: Some(loss),
     })
+}
+
+/// What the limit of a table cuts, in steps of the display: each bounce beyond is taken to bring as much less than the one before as
+/// the last one within does (the geometric series of a closed space).
+fn beyond_the_limit(table: &tracer::DepthTable) -> f64 {
+    let [.., before, last] = &table.rows[..] else { return 0.0 };
+    let falls = (last.light / before.light.max(1e-12)).clamp(0.0, 0.95);
+    // Ending before the last bounce loses what it brings.
+    before.loss.most * falls / (1.0 - falls)
 }
 
 fn light_rows(ledgers: &Ledgers, noise: &NoiseLedger) -> Vec<Advice> {

@@ -2,13 +2,13 @@
 //!
 //! For every block the count is expected at which the actual rule stops on the actual ladder. Where some superblocks have gone
 //! on and others have few samples, the short ones are corrected by how far the long ones were misjudged when they were as short:
-//! a ratio estimate in two phases (Cochran, Sampling Techniques, ch. 12), in which those count most that looked alike (a kernel
-//! regression, Nadaraya 1964 and Watson 1964): rare light is behind some surfaces and not behind others.
+//! a ratio estimate in phases (Cochran, Sampling Techniques, ch. 12), in which those count most that looked alike (a kernel
+//! regression, Nadaraya 1964 and Watson 1964): rare light is behind some surfaces and not behind others. The one that was
+//! misjudged most counts as the next one does: of few from a skewed distribution the mean is the better for it (the
+//! once-Winsorized mean, Rivest 1994).
 
 use picture::{Region, reduce::gain};
-use tracer::{
-    BlockCount, Description, EARLY, Fall, Limits, SavedCounts, early_variances, floored_variances, superblocks,
-};
+use tracer::{BlockCount, Description, Fall, LOOKS, Limits, SavedCounts, floored_variances, superblocks, variances_at};
 use tuning::{K, Tuning};
 
 /// Half of the 95 % interval for each doubling of the samples that is still to come, where nothing corrects it.
@@ -30,18 +30,40 @@ struct Square {
     /// Pixels that have samples, and samples that they have.
     pixels: f64,
     taken: f64,
-    /// Processor seconds of a sample.
+    /// Processor seconds of a sample, of those that are wanted.
     each: f64,
     /// Samples that are wanted; if grain fell with the square root of the count at once, and if it went on growing for longer.
     wanted: f64,
     fewest: f64,
     dearest: f64,
-    /// Samples that the same blocks would have been expected to take when they had [`EARLY`].
-    early: Option<f64>,
+    /// Samples that the same blocks would have been expected to take at each of [`LOOKS`].
+    seen: [Option<f64>; LOOKS.len()],
+    /// Samples per half of its longest blocks.
+    furthest: u32,
+    /// Some block has neither settled nor taken the most.
+    open: bool,
     settled: f64,
     squares: f64,
     /// By how much more is wanted than its few samples say.
     ratio: f64,
+}
+
+/// How far a superblock has got.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Got {
+    /// To a step of [`LOOKS`], by its number.
+    Look(usize),
+    /// Beyond them, or to its end.
+    Further,
+}
+
+impl Square {
+    fn got(&self) -> Got {
+        match LOOKS.iter().position(|n| self.furthest <= *n) {
+            Some(look) if self.open => Got::Look(look),
+            _ => Got::Further,
+        }
+    }
 }
 
 /// Means over the pixels that a test has seen, as a final would have them.
@@ -91,14 +113,14 @@ pub(crate) fn outlook(
     let blocks = || counts.tiles.iter().flat_map(|(_, blocks)| blocks);
     let longest = blocks().map(|b| b.n).max()?;
     // Those that are ahead know more of what comes.
-    let ahead = blocks().filter(|b| 2 * b.n > longest.min(4 * EARLY));
+    let ahead = blocks().filter(|b| 2 * b.n > longest.min(LOOKS[1]));
     let fall = Fall::of(ahead.map(|b| (b, 1)));
     let growth = fall.growth;
     let slow = Fall { growth: (1.6 * growth).max(growth + 0.05) };
     let fast = Fall { growth: (0.4 * growth).min(growth - 0.05) };
     let own = Limits::of(&d.tuning);
     let rule_of_test = (own.adaptive && own.least == limits.least && !counts.anew).then_some(own.threshold * scale);
-    let rule = Rule { limits, fall, slow, fast, scale, rule_of_test };
+    let rule = Rule { limits, fall, slow, fast, scale, rule_of_test, own };
     let squares: Vec<Square> = superblocks(d.film_area(), d.film_frame())
         .zip(&counts.tiles)
         .filter(|(bounds, _)| wanted.is_none_or(|w| w.shared(*bounds).is_some()))
@@ -109,23 +131,27 @@ pub(crate) fn outlook(
     if pixels == 0.0 {
         return None;
     }
-    let far = |s: &Square| s.early.is_some() && s.taken > 1.01 * 2.0 * EARLY as f64 * s.pixels;
-    let (long, mut short): (Vec<Square>, Vec<Square>) = squares.into_iter().partition(far);
-    let misjudged = correct(&long, &mut short);
-    let squares: Vec<&Square> = long.iter().chain(&short).collect();
+    let (long, mut rest): (Vec<Square>, Vec<Square>) = squares.into_iter().partition(|s| s.got() == Got::Further);
+    let (mut middle, mut short): (Vec<Square>, Vec<Square>) = rest.drain(..).partition(|s| s.got() == Got::Look(1));
+    // What ended before the second look says nothing of what was open at it.
+    let deep: Vec<Square> = long.iter().filter(|s| s.furthest > LOOKS[1]).copied().collect();
+    let second = correct(&deep, &mut middle, 1);
+    let first = correct(&[&long[..], &middle].concat(), &mut short, 0);
+    let squares: Vec<&Square> = long.iter().chain(&middle).chain(&short).collect();
     // Nothing corrects the few samples of a plain test: the further it is from the end, the less sure.
     let taken: f64 = squares.iter().map(|s| s.taken).sum();
     let ahead: f64 = squares.iter().map(|s| s.wanted.max(s.taken)).sum();
-    let enough = 2.0 * EARLY as f64 * pixels;
+    let enough = 2.0 * LOOKS[0] as f64 * pixels;
     let sketchy = SKETCHY * (enough / taken).log2().max(0.0);
     let far_off = UNSURE * (ahead / taken.max(enough)).log2().max(0.0);
     // Long ones that were cut off, or that a finer threshold sends on, are extrapolated themselves.
     let of = |f: fn(&Square) -> f64| long.iter().map(f).sum::<f64>();
     let cut_off = (of(|s| s.wanted.max(s.taken)) / of(|s| s.taken).max(1.0)).log2().max(0.0);
-    let far_off = match (limits.adaptive, misjudged) {
-        (false, _) => 0.0,
-        (_, None) => sketchy + far_off,
-        (_, Some(_)) => SKETCHY * cut_off,
+    let corrected = (first.is_some() || short.is_empty()) && (second.is_some() || middle.is_empty());
+    let far_off = match limits.adaptive {
+        false => 0.0,
+        true if corrected && long.len() < squares.len() => SKETCHY * cut_off,
+        true => sketchy + far_off,
     };
     let load = |s: &Square| s.each * s.wanted * s.ratio;
     let total: f64 = squares.iter().map(|s| load(s)).sum();
@@ -138,7 +164,10 @@ pub(crate) fn outlook(
     let unseen = (1.0 - pixels / frame_pixels).clamp(0.0, 1.0);
     let drawn = (variance * unseen / squares.len() as f64).sqrt() / mean.max(1e-18);
     let weighed = |f: fn(&Square) -> f64| squares.iter().map(|s| s.each * f(s)).sum::<f64>();
-    let share_short = short.iter().map(load).sum::<f64>() / total.max(1e-18);
+    let share = |squares: &[Square]| squares.iter().map(load).sum::<f64>() / total.max(1e-18);
+    let (few, some) = (share(&short), share(&middle));
+    let misjudged =
+        |error: Option<f64>, known: usize, share: f64| student(known.saturating_sub(1)) * error.unwrap_or(0.0) * share;
     Some(Outlook {
         samples_per_pixel: squares.iter().map(|s| s.wanted * s.ratio).sum::<f64>() / pixels,
         load: mean,
@@ -147,7 +176,9 @@ pub(crate) fn outlook(
         pixels,
         scatter: (student(free) * drawn)
             .hypot(if counts.anew && limits.adaptive { ANEW } else { 0.0 })
-            .hypot(student(long.len().saturating_sub(1)) * misjudged.unwrap_or(0.0) * share_short)
+            .hypot(misjudged(first, long.len() + middle.len(), few))
+            // What corrects the middle ones corrects the short ones with them.
+            .hypot(misjudged(second, deep.len(), some + few))
             .hypot(far_off),
         least: weighed(|s| s.fewest) / weighed(|s| s.wanted).max(1e-18),
         most: weighed(|s| s.dearest) / weighed(|s| s.wanted).max(1e-18),
@@ -155,48 +186,43 @@ pub(crate) fn outlook(
     })
 }
 
-/// Corrects short superblocks by those that were as short and have gone on, and tells the standard error of their sum, relative;
-/// none where there are too few. Pilots choose those that go on with chances that go with their load; each speaks for the short ones
-/// as much as it was likely to be one of them, and the more the more alike they looked.
-fn correct(long: &[Square], short: &mut [Square]) -> Option<f64> {
-    if short.is_empty() || long.len() < 3 {
+/// Corrects superblocks that have got to a step of [`LOOKS`] by those that have been there and gone on, and tells the standard error
+/// of their sum, relative; none where there are too few. The more alike two looked, the more one says of the other; which ones a
+/// pilot chose goes with how they looked alone, so that the choice needs no weights of its own.
+fn correct(known: &[Square], open: &mut [Square], look: usize) -> Option<f64> {
+    if open.is_empty() || known.len() < 2 {
         return None;
     }
-    let early = |s: &Square| s.early.unwrap_or(s.wanted).max(1.0);
-    let load = |s: &Square| s.each * early(s);
-    let total: f64 = long.iter().chain(&*short).map(load).sum();
-    let left_out = |s: &Square, draws: f64| (1.0 - load(s) / total).powf(draws);
-    // So many draws with replacement are expected to choose as many as were chosen.
-    let (mut few, mut many) = (0.0, 1e4);
-    for _ in 0..50 {
-        let draws = 0.5 * (few + many);
-        let chosen: f64 = long.iter().chain(&*short).map(|s| 1.0 - left_out(s, draws)).sum();
-        if chosen < long.len() as f64 { few = draws } else { many = draws }
+    let then = |s: &Square| s.seen[look].unwrap_or(s.wanted).max(1.0);
+    let looked = |s: &Square| (then(s) / s.pixels).ln();
+    let mut known: Vec<(f64, f64)> = known.iter().map(|s| (looked(s), s.wanted * s.ratio / then(s))).collect();
+    let mut ratios: Vec<f64> = known.iter().map(|(_, r)| *r).collect();
+    ratios.sort_by(f64::total_cmp);
+    if let [.., next, _] = ratios[1..] {
+        known.iter_mut().for_each(|(_, r)| *r = r.min(next));
     }
-    let looked = |s: &Square| (early(s) / s.pixels).ln();
-    let pairs: Vec<(f64, f64, f64)> =
-        long.iter().map(|s| (left_out(s, few).max(0.02), looked(s), s.wanted / early(s))).collect();
     let weights = |at: f64| -> Vec<f64> {
-        let alike = |x: f64| (-0.5 * ((at - x) / ALIKE).powi(2)).exp() + UNALIKE;
-        pairs.iter().map(|(w, x, _)| w * alike(*x)).collect()
+        known.iter().map(|(x, _)| (-0.5 * ((at - x) / ALIKE).powi(2)).exp() + UNALIKE).collect()
     };
-    // What each long one adds to the sum of the short ones for each unit of its ratio.
-    let mut moved = vec![0.0; pairs.len()];
-    for s in short.iter_mut() {
+    let all = |w: &[f64]| w.iter().sum::<f64>();
+    let said = |w: &[f64]| w.iter().zip(&known).map(|(w, (_, r))| w * r).sum::<f64>() / all(w);
+    // What each known one adds to the sum of the open ones for each unit of its ratio.
+    let mut moved = vec![0.0; known.len()];
+    for s in open.iter_mut() {
         let w = weights(looked(s));
-        let all: f64 = w.iter().sum();
-        s.ratio = w.iter().zip(&pairs).map(|(w, (_, _, r))| w * r).sum::<f64>() / all;
-        moved.iter_mut().zip(&w).for_each(|(m, w)| *m += s.each * s.wanted * w / all);
+        s.ratio = said(&w);
+        let weight = all(&w);
+        moved.iter_mut().zip(&w).for_each(|(m, w)| *m += s.each * s.wanted * w / weight);
     }
     // By how much each misses what the others say of it.
     let missed = |k: usize| {
-        let mut w = weights(pairs[k].1);
+        let mut w = weights(known[k].0);
         w[k] = 0.0;
-        pairs[k].2 - w.iter().zip(&pairs).map(|(w, (_, _, r))| w * r).sum::<f64>() / w.iter().sum::<f64>()
+        known[k].1 - said(&w)
     };
     let squared: f64 = moved.iter().enumerate().map(|(k, m)| (m * missed(k)).powi(2)).sum();
-    let sum: f64 = short.iter().map(|s| s.each * s.wanted * s.ratio).sum();
-    Some(squared.sqrt() / sum.max(1e-18))
+    let total: f64 = open.iter().map(|s| s.each * s.wanted * s.ratio).sum();
+    Some(squared.sqrt() / total.max(1e-18))
 }
 
 /// Half the width of the 95 % interval of a mean in standard errors, by degrees of freedom (Student 1908; any table).
@@ -214,6 +240,8 @@ struct Rule {
     scale: f64,
     /// Threshold by which the test has stopped blocks, in what is wanted now; none where it did not.
     rule_of_test: Option<f64>,
+    /// Limits of the test.
+    own: Limits,
 }
 
 impl Rule {
@@ -236,7 +264,7 @@ impl Rule {
         let as_fine = self.rule_of_test.is_some_and(|t| l.threshold <= 1.001 * t);
         let same = as_fine && self.rule_of_test.is_some_and(|t| l.threshold >= 0.999 * t);
         // A pilot stops nothing before its first look is over.
-        let looked = b.n == EARLY && b.n > l.least;
+        let looked = b.n == LOOKS[0] && b.n > l.least;
         if l.adaptive && as_fine && b.n >= l.least && b.n < l.most && !(looked && b.settled) {
             if b.settled && (same || grain <= l.threshold) {
                 return b.n as f64;
@@ -249,8 +277,11 @@ impl Rule {
     fn square(&self, spent: u64, blocks: &[BlockCount], areas: &[u32]) -> Square {
         let mut s = Square { ratio: 1.0, ..Square::default() };
         let variances = floored_variances(blocks, areas);
-        let early = early_variances(blocks, areas);
-        let mut before = 0.0;
+        let looks: [_; LOOKS.len()] = std::array::from_fn(|look| variances_at(look, blocks, areas));
+        let mut seen = [0.0; LOOKS.len()];
+        let taken: f64 = blocks.iter().zip(areas).map(|(b, p)| 2.0 * b.n as f64 * *p as f64).sum();
+        let mean = spent as f64 * 1e-9 / taken.max(1.0);
+        let mut load = 0.0;
         for (k, (b, area)) in blocks.iter().zip(areas).enumerate() {
             let p = *area as f64;
             if b.n == 0 || b.grain < 0.0 {
@@ -260,21 +291,72 @@ impl Rule {
             let floored = (variances[k] / judged as f64).sqrt() * self.scale;
             s.taken += p * 2.0 * b.n as f64;
             s.pixels += p;
+            s.furthest = s.furthest.max(b.n);
+            s.open |= b.n < self.own.most && !(self.own.adaptive && b.settled && b.n >= self.own.least);
             let n = self.stop_of(b, floored, &self.fall);
             s.wanted += p * 2.0 * n;
+            // Blocks that go on for long take longer for each sample too: both come from what is behind them.
+            load += p * 2.0 * n * b.each(p).unwrap_or(mean);
             s.fewest += p * 2.0 * self.stop_of(b, floored, &self.fast);
             s.dearest += p * 2.0 * self.stop_of(b, floored, &self.slow);
-            if let Some(early) = &early {
-                let then = (early[k] / EARLY as f64).sqrt() * self.scale;
-                before += p * 2.0 * self.stop(then, EARLY, &self.fall);
+            for ((seen, at), variances) in seen.iter_mut().zip(LOOKS).zip(&looks) {
+                let Some(variances) = variances else { continue };
+                // What had settled before has ended there.
+                let then = (variances[k] / at as f64).sqrt() * self.scale;
+                *seen += p * 2.0 * if b.n < at { n } else { self.stop(then, at, &self.fall) };
             }
             let then = self.fall.grain_at(floored, judged as f64, n);
             s.settled += if then <= self.limits.threshold { p } else { 0.0 };
             let left = self.fall.grain_at(b.grain as f64 * self.scale, judged as f64, n);
             s.squares += p * left.powi(2);
         }
-        s.each = spent as f64 * 1e-9 / s.taken.max(1.0);
-        s.early = early.map(|_| before);
+        s.each = load / s.wanted.max(1e-9);
+        s.seen = std::array::from_fn(|look| looks[look].is_some().then_some(seen[look]));
         s
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A superblock of one pixel that was expected to want `early` samples and wants `wanted`.
+    fn square(early: f64, wanted: f64) -> Square {
+        Square { pixels: 1.0, each: 1.0, seen: [Some(early); 2], wanted, ratio: 1.0, ..Square::default() }
+    }
+
+    #[test]
+    fn short_superblocks_are_corrected_by_long_ones_that_looked_alike() {
+        // Where it looked quiet it was; where it looked noisy four times as much is wanted.
+        let quiet = [20.0, 21.0, 22.0, 19.0, 20.0, 21.0].map(|n| square(n, n));
+        let noisy = [200.0, 210.0, 220.0, 190.0, 205.0, 215.0].map(|n| square(n, 4.0 * n));
+        let mut short = vec![square(20.0, 20.0), square(208.0, 208.0)];
+        let error = correct(&[quiet, noisy].concat(), &mut short, 0).unwrap();
+        assert!((short[0].ratio - 1.0).abs() < 0.2 && (short[1].ratio - 4.0).abs() < 0.2, "{short:?}");
+        // Each says of the others nearly what they are.
+        assert!(error < 0.05, "{error}");
+        // However many have gone on.
+        let again = correct(&[quiet[..2].to_vec(), [noisy; 4].concat()].concat(), &mut short, 1).unwrap();
+        assert!(again < 0.02 && (short[1].ratio - 4.0).abs() < 0.05, "{again} {short:?}");
+        assert_eq!(correct(&quiet[..1], &mut short, 0), None, "one says nothing of its scatter");
+    }
+
+    #[test]
+    fn one_that_was_misjudged_most_does_not_speak_for_all() {
+        let mut short = vec![square(100.0, 100.0); 12];
+        let with = |odd: f64| [100.0, 110.0, 120.0, 90.0, 130.0, odd].map(|n| square(100.0, n));
+        let error = correct(&with(900.0), &mut short, 0).unwrap();
+        // The odd one counts as 1.3: (1 + 1.1 + 1.2 + 0.9 + 1.3 + 1.3) / 6.
+        assert!((short[0].ratio - 6.8 / 6.0).abs() < 1e-9 && error < 0.1, "{error} {short:?}");
+        // Of two it cannot be told which is the odd one: the mean, and an interval that reaches both.
+        let error = correct(&[100.0, 900.0].map(|n| square(100.0, n)), &mut short, 0).unwrap();
+        assert!((short[0].ratio - 5.0).abs() < 1e-9 && student(1) * error > 0.8, "{error} {short:?}");
+    }
+
+    #[test]
+    fn superblocks_are_told_apart_by_how_far_they_got() {
+        let at = |furthest: u32, open: bool| Square { furthest, open, ..Square::default() }.got();
+        assert_eq!([at(8, true), at(12, true), at(32, true)], [Got::Look(0), Got::Look(1), Got::Look(1)]);
+        assert_eq!([at(48, true), at(8, false), at(32, false)], [Got::Further; 3]);
     }
 }

@@ -6,6 +6,7 @@ use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use picture::Region;
 use scene::{Environment, ImportReport, ShotEdits, load};
 use serde::Serialize;
+use std::borrow::Cow;
 use std::io::IsTerminal;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -218,7 +219,7 @@ pub fn run(o: &Options) -> Result<(), Fault> {
 
     bar.set_message("writing");
     let mattes = description.tuning.switch(K::DeliveryMattes).then(|| render.mattes());
-    let delivery = Delivery { plate: &plate, delivered: &delivered, description: &description, mattes };
+    let delivery = Delivery { plate: Cow::Borrowed(&plate), delivered: &delivered, description: &description, mattes };
     for out in &o.out {
         for note in delivery.write(out)?.notes {
             eprintln!("{}: {note}", out.display());

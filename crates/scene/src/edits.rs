@@ -124,6 +124,19 @@ impl ShotEdits {
             .map_err(|e| Fault::new(Code::WrongType, e.to_string(), file, "see the guide for the form of shot edits"))
     }
 
+    /// What is edited about a light, by its name: one of the scene's or one that the shot adds.
+    pub fn light(&self, name: &str) -> Option<&LightEdit> {
+        self.added.iter().find(|l| l.name == name).map(|l| &l.edit).or_else(|| self.lights.get(name))
+    }
+
+    /// The same, to change it.
+    pub fn light_mut(&mut self, name: &str) -> &mut LightEdit {
+        match self.added.iter_mut().position(|l| l.name == name) {
+            Some(i) => &mut self.added[i].edit,
+            None => self.lights.entry(name.into()).or_default(),
+        }
+    }
+
     /// Refuses what no scene could honour, and names that this scene does not have.
     pub fn check(&self, scene: &crate::Scene) -> Result<(), Fault> {
         let refuse = |code, place: &str, what: String, remedy: &str| Err(Fault::new(code, what, place, remedy));

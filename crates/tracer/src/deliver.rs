@@ -10,6 +10,7 @@ use picture::files::{
 use picture::grain::BlockMap;
 use picture::mattes::Mattes;
 use picture::{Plate, Rgb, mean};
+use std::borrow::Cow;
 use std::path::Path;
 use tuning::K;
 
@@ -70,7 +71,8 @@ pub struct Written {
 
 /// What is to be delivered of a render.
 pub struct Delivery<'a> {
-    pub plate: &'a Plate,
+    /// Given away, its passes need not be copied into the last file.
+    pub plate: Cow<'a, Plate>,
     pub delivered: &'a Delivered,
     pub description: &'a Description,
     /// Where the tuning asks for them.
@@ -79,7 +81,7 @@ pub struct Delivery<'a> {
 
 impl Delivery<'_> {
     /// Writes every file that the tuning asks for into a folder, each whole or not at all. Names begin with `base`.
-    pub fn write_all(&self, folder: &Path, base: &str) -> Result<Vec<Written>, Fault> {
+    pub fn write_all(mut self, folder: &Path, base: &str) -> Result<Vec<Written>, Fault> {
         let t = &self.description.tuning;
         let mut out = Vec::new();
         match t.name(K::DeliveryDisplay) {
@@ -98,7 +100,7 @@ impl Delivery<'_> {
             }
             _ if t.name(K::DeliveryPasses) == "one_each" => {
                 let mut passes: Vec<(String, Vec<Channel>)> = Vec::new();
-                for c in self.channels() {
+                for c in self.given_channels() {
                     let pass = pass_of(&c.name);
                     match passes.iter_mut().find(|(name, _)| *name == pass) {
                         Some((_, list)) => list.push(c),
@@ -112,7 +114,10 @@ impl Delivery<'_> {
                     out.push(self.write_channels(&folder.join(name), list, notes)?);
                 }
             }
-            _ => out.push(self.write(&folder.join(format!("{base}.exr")))?),
+            _ => {
+                let channels = self.given_channels();
+                out.push(self.write_channels(&folder.join(format!("{base}.exr")), channels, self.half_notes())?);
+            }
         }
         Ok(out)
     }
@@ -156,7 +161,20 @@ impl Delivery<'_> {
     }
 
     fn channels(&self) -> Vec<Channel> {
-        let mut all = layers(self.plate, self.delivered, self.description);
+        self.channels_with(self.plate.layers.clone())
+    }
+
+    /// The same, with the plate's passes taken out of it where it was given away.
+    fn given_channels(&mut self) -> Vec<Channel> {
+        let passes = match &mut self.plate {
+            Cow::Owned(plate) => std::mem::take(&mut plate.layers),
+            Cow::Borrowed(plate) => plate.layers.clone(),
+        };
+        self.channels_with(passes)
+    }
+
+    fn channels_with(&self, passes: Vec<(String, Vec<f32>)>) -> Vec<Channel> {
+        let mut all = layers(&self.plate, passes, self.delivered, self.description);
         all.extend(self.mattes.iter().flatten().flat_map(Mattes::channels));
         all
     }
@@ -239,7 +257,7 @@ fn pass_of(channel: &str) -> String {
     if layer.starts_with("Crypto") { layer.trim_end_matches(|c: char| c.is_ascii_digit()).into() } else { layer.into() }
 }
 
-fn layers(plate: &Plate, delivered: &Delivered, d: &Description) -> Vec<Channel> {
+fn layers(plate: &Plate, passes: Vec<(String, Vec<f32>)>, delivered: &Delivered, d: &Description) -> Vec<Channel> {
     let r = plate.region;
     let map = &delivered.grain;
     let grain = (0..r.area() as u32).map(|i| map.at(r.x + i % r.width, r.y + i / r.width) as f32).collect();
@@ -255,10 +273,12 @@ fn layers(plate: &Plate, delivered: &Delivered, d: &Description) -> Vec<Channel>
     out.push(Channel::float("depth.Z", plate.depth.clone()));
     out.push(Channel::float("grain.Y", grain));
     out.push(Channel::whole("samples.Y", plate.samples.clone()));
-    out.extend(plate.layers.iter().map(|(name, values)| {
+    out.extend(passes.into_iter().map(|(name, mut values)| {
         // In files grain has no sign.
-        let plain = |v: &f32| if name.ends_with(".grain") { v.abs() } else { *v };
-        Channel::float(name, values.iter().map(plain).collect())
+        if name.ends_with(".grain") {
+            values.iter_mut().for_each(|v| *v = v.abs());
+        }
+        Channel::float(&name, values)
     }));
     out
 }

@@ -6,7 +6,6 @@
 
 use crate::brought::Brought;
 use crate::description::{SUPERBLOCK, Settings};
-use crate::film_state::FilmState;
 use crate::gather::{PART_NAMES, Sample};
 use crate::layout::{Keep, Layout, counts_signed};
 use crate::rounds::BlockCount;
@@ -129,6 +128,7 @@ impl Tile {
         }
         self.brought[k * brought..(k + 1) * brought].copy_from_slice(&lifted.brought);
         self.blocks[k] = lifted.blocks[0];
+        self.blocks[k].spent += lifted.spent;
         self.spent += lifted.spent;
     }
 
@@ -503,33 +503,6 @@ impl Film {
             "material.id",
         ];
         pictures.chain(rest.map(str::to_string)).chain(clamped).collect()
-    }
-
-    /// Everything, raw: the state from which a render can go on.
-    pub fn state(&self) -> FilmState {
-        let tiles: Vec<Tile> = (0..self.tiles.len()).map(|i| self.tile(i).clone()).collect();
-        FilmState { frame: self.frame, block: self.block, tiles, layout: self.layout.clone() }
-    }
-
-    /// Brings a state back; tiles must be those of the same area.
-    pub(crate) fn restore(&self, state: &FilmState) -> bool {
-        if state.tiles.len() != self.tiles.len() || state.frame != self.frame || state.layout != self.layout {
-            return false;
-        }
-        let mut samples = 0;
-        for (i, from) in state.tiles.iter().enumerate() {
-            let mut to = self.tile(i);
-            if to.bounds != from.bounds || to.blocks.len() != from.blocks.len() {
-                return false;
-            }
-            for (k, b) in from.blocks.iter().enumerate() {
-                let [x0, x1, y0, y1] = from.block_range(k, self.block);
-                samples += 2 * (b.n as u64) * ((x1 - x0) * (y1 - y0)) as u64;
-            }
-            *to = from.clone();
-        }
-        self.samples.store(samples, Ordering::Relaxed);
-        true
     }
 }
 

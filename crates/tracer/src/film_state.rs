@@ -1,19 +1,11 @@
 //! A film's raw state as channels of 32-bit floats and integers, lossless, from which a render goes on bit for bit.
 
-use crate::film::{Pixel, Tile};
-use crate::layout::{Layout, may_be_missing};
+use crate::film::{Film, Pixel, Tile};
+use crate::layout::may_be_missing;
 use crate::rounds::BlockCount;
 use picture::Region;
 use picture::files::{Channel, Samples};
-
-/// A copy of all raw sums and counts.
-#[derive(Debug, Clone)]
-pub struct FilmState {
-    pub(crate) frame: (u32, u32),
-    pub(crate) block: u32,
-    pub(crate) tiles: Vec<Tile>,
-    pub(crate) layout: Layout,
-}
+use std::sync::atomic::Ordering;
 
 /// Channels of a state file: halves with their rounding errors, hits and guides, all as sums.
 const FLOATS: [&str; 19] = [
@@ -51,24 +43,16 @@ fn floats_of(p: &mut Pixel) -> [&mut f32; 19] {
     ]
 }
 
-impl FilmState {
-    /// The area that the tiles cover.
-    pub fn bounds(&self) -> Region {
-        let right = self.tiles.iter().map(|t| t.bounds.right()).max().unwrap_or(1);
-        let bottom = self.tiles.iter().map(|t| t.bounds.bottom()).max().unwrap_or(1);
-        let x = self.tiles.iter().map(|t| t.bounds.x).min().unwrap_or(0);
-        let y = self.tiles.iter().map(|t| t.bounds.y).min().unwrap_or(0);
-        Region { x, y, width: right - x, height: bottom - y }
-    }
-
-    /// As channels of 32-bit floats and integers, lossless. Superblock by superblock, whose memory is given back: both together
-    /// take no more than one film.
-    pub fn into_channels(self) -> Vec<Channel> {
+impl Film {
+    /// All raw sums as channels of 32-bit floats and integers, lossless. Superblock by superblock: the channels take as much
+    /// as the film, and nothing else is copied.
+    pub(crate) fn channels(&self) -> Vec<Channel> {
         let (r, stride) = (self.bounds(), self.layout.stride());
         let mut floats = vec![vec![0.0f32; r.area()]; FLOATS.len()];
         let mut wholes = vec![vec![0u32; r.area()]; WHOLES.len()];
         let mut more = vec![vec![0.0f32; r.area()]; stride];
-        for t in self.tiles {
+        for t in 0..self.tiles.len() {
+            let t = self.tile(t);
             for (i, p) in t.pixels.iter().enumerate() {
                 let to = at(r, t.bounds, i);
                 let mut p = *p;
@@ -92,14 +76,15 @@ impl FilmState {
     }
 
     /// What blocks have brought, as channels of one value a block: columns, rows and the channels.
-    pub fn brought(&self) -> ((u32, u32), Vec<Channel>) {
+    pub(crate) fn brought(&self) -> ((u32, u32), Vec<Channel>) {
         let r = self.bounds();
         let (columns, rows) = (r.width.div_ceil(self.block), r.height.div_ceil(self.block));
         let stride = self.layout.brought.stride();
         let mut all = vec![vec![0.0f32; (columns * rows) as usize]; stride];
-        for t in &self.tiles {
+        for t in 0..self.tiles.len() {
+            let t = self.tile(t);
             for (i, row) in t.brought.chunks_exact(stride).enumerate() {
-                let to = self.block_at(r, t, i);
+                let to = self.block_at(r, &t, i);
                 all.iter_mut().zip(row).for_each(|(channel, v)| channel[to] = *v);
             }
         }
@@ -114,13 +99,16 @@ impl FilmState {
         ((y + by) * r.width.div_ceil(self.block) + x + bx) as usize
     }
 
-    /// Fills an empty film's state from channels and counts.
-    pub(crate) fn refill(
-        mut self,
-        channels: &[Channel],
-        brought: &[Channel],
-        counts: &[(u64, Vec<BlockCount>)],
-    ) -> Option<FilmState> {
+    /// Fills an empty film from channels and counts; false, with the film as it was, if they are not those of such a film.
+    pub(crate) fn refill(&self, channels: &[Channel], brought: &[Channel], counts: &[(u64, Vec<BlockCount>)]) -> bool {
+        let fits = |(i, (_, blocks)): (usize, &(u64, Vec<BlockCount>))| self.tile(i).blocks.len() == blocks.len();
+        if counts.len() != self.tiles.len() || !counts.iter().enumerate().all(fits) {
+            return false;
+        }
+        self.refilled(channels, brought, counts).is_some()
+    }
+
+    fn refilled(&self, channels: &[Channel], brought: &[Channel], counts: &[(u64, Vec<BlockCount>)]) -> Option<()> {
         let r = self.bounds();
         let floats = floats_named(channels, FLOATS, r.area())?;
         let wholes: Vec<&Vec<u32>> = WHOLES
@@ -142,37 +130,37 @@ impl FilmState {
             [] => Vec::new(),
             some => floats_named(some, self.layout.brought.names(), blocks).unwrap_or_default(),
         };
-        if counts.len() != self.tiles.len() {
-            return None;
-        }
-        let places: Vec<Vec<usize>> =
-            self.tiles.iter().map(|t| (0..t.blocks.len()).map(|i| self.block_at(r, t, i)).collect()).collect();
-        for ((t, (spent, blocks)), places) in self.tiles.iter_mut().zip(counts).zip(places) {
-            if blocks.len() != t.blocks.len() {
-                return None;
+        let mut samples = 0;
+        for (t, (spent, blocks)) in counts.iter().enumerate() {
+            let t = &mut *self.tile(t);
+            t.blocks.clone_from(blocks);
+            t.spent = *spent;
+            // Superblocks that a pilot has not opened need no memory yet.
+            if blocks.iter().all(|b| b.n == 0) {
+                continue;
             }
             t.fill(&self.layout);
+            let (bounds, stride) = (t.bounds, more.len());
             for (i, p) in t.pixels.iter_mut().enumerate() {
-                let from = at(r, t.bounds, i);
+                let from = at(r, bounds, i);
                 for (v, channel) in floats_of(p).into_iter().zip(&floats) {
                     *v = channel[from];
                 }
                 p.hits = [wholes[0][from], wholes[1][from]];
             }
-            let stride = more.len();
-            for i in 0..t.pixels.len() {
-                let from = at(r, t.bounds, i);
-                for (v, channel) in t.more[i * stride..(i + 1) * stride].iter_mut().zip(&more) {
-                    *v = channel[from];
-                }
+            for (i, row) in t.more.chunks_exact_mut(stride).enumerate() {
+                let from = at(r, bounds, i);
+                row.iter_mut().zip(&more).for_each(|(v, channel)| *v = channel[from]);
             }
+            let places: Vec<usize> = (0..blocks.len()).map(|i| self.block_at(r, t, i)).collect();
             for (row, from) in t.brought.chunks_exact_mut(brought.len().max(1)).zip(places) {
                 row.iter_mut().zip(&brought).for_each(|(v, channel)| *v = channel[from]);
             }
-            t.blocks.clone_from(blocks);
-            t.spent = *spent;
+            let pixels = t.all_block_pixels(self.block);
+            samples += blocks.iter().zip(pixels).map(|(b, p)| 2 * b.n as u64 * p as u64).sum::<u64>();
         }
-        Some(self)
+        self.samples.store(samples, Ordering::Relaxed);
+        Some(())
     }
 }
 

@@ -34,7 +34,6 @@ pub use counters::{BOUNCES, Cost, Counters, KINDS, RayKind};
 pub use description::{Description, LIMITS, Limits, Overlay, SUPERBLOCK, VERSION, clean_up_of, view_of};
 pub use fall::Fall;
 pub use film::{Film, FirstLook, superblocks};
-pub use film_state::FilmState;
 pub use gather::{PART_NAMES, PARTS};
 pub use hold::{Decision, Hold};
 pub use pilot::PilotRun;
@@ -44,5 +43,5 @@ pub use render::{
     Outlook, Phase, Plan, Progress, RayCount, Render, RenderReport, SPLIT_KINDS, SavedCounts, SavedRender, Scope,
     SplitKind, SplitRow, UNLIMITED,
 };
-pub use rounds::{BlockCount, EARLY, early_variances, floored_variances, ladder};
+pub use rounds::{BlockCount, LOOKS, floored_variances, ladder, variances_at};
 pub use stage::{Stage, StageTimes};

@@ -1,18 +1,22 @@
 //! A pilot: a short render of superblocks that are scattered over the frame, at full resolution, so that its samples count for
-//! the final. Two-phase sampling (Cochran, Sampling Techniques, ch. 12): many superblocks get a few samples, some of them
-//! go on to their end under the final's own rule, and how far the few samples misjudge is read off where both are known.
+//! the final. Sampling in phases (Cochran, Sampling Techniques, ch. 12): many superblocks get a few samples, some of them go on
+//! for a while under the final's own rule and some of those to their end, and how far the earlier samples misjudge is read off
+//! where more is known.
 
 use crate::description::Limits;
 use crate::render::{Render, Scope};
-use crate::rounds::EARLY;
+use crate::rounds::LOOKS;
 use picture::Region;
 use std::sync::atomic::AtomicBool;
 
-/// Superblocks that a pilot looks at in any case, and how many more are opened at a time.
+/// Superblocks that a pilot looks at in any case, and how many more are opened at a time or go on together.
 const LEAST: usize = 8;
 const BATCH: usize = 4;
-/// Share of the time for the first look at many superblocks.
-const FIRST: f64 = 0.5;
+/// The first few that go to their end may take the pilot's time once more: in a frame of few superblocks those few are worth a good
+/// part of it, and broken off they tell little of rare light.
+const OVER: f64 = 2.0;
+/// Shares of the time after which the first look at many superblocks ends, and the second one at some of them.
+const ENDS: [f64; 2] = [0.5, 0.75];
 
 pub struct PilotRun {
     /// Superblocks in the order in which they are opened.
@@ -22,8 +26,17 @@ pub struct PilotRun {
     seconds: f64,
     /// Of the final.
     limits: Limits,
-    /// Superblocks that go on to their end.
+    /// Superblocks that go on to the second look, and those to their end.
+    looked: usize,
     deep: usize,
+    phase: Phase,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Phase {
+    First,
+    Second,
+    End,
 }
 
 impl PilotRun {
@@ -31,40 +44,59 @@ impl PilotRun {
     pub fn new(render: &mut Render, seconds: f64) -> PilotRun {
         let order = spread(&render.squares());
         let limits = render.limits();
-        render.set_limits(Limits { adaptive: false, least: EARLY, most: EARLY.min(limits.most), ..limits });
+        let first = LOOKS[0];
+        render.set_limits(Limits { adaptive: false, least: first, most: first.min(limits.most), ..limits });
         let opened = LEAST.min(order.len());
         render.only(some(&order[..opened]));
-        PilotRun { order, opened, seconds, limits, deep: 0 }
+        PilotRun { order, opened, seconds, limits, looked: 0, deep: 0, phase: Phase::First }
     }
 
     /// Works for a short while; true while there is more to do.
     pub fn step(&mut self, render: &mut Render, stop: &AtomicBool) -> bool {
         if render.step(stop) {
-            return self.deep == 0 || render.seconds() < self.seconds;
+            let first = self.deep <= self.few(render);
+            return self.phase != Phase::End || render.seconds() < if first { OVER } else { 1.0 } * self.seconds;
         }
-        if self.deep == 0 {
-            if render.seconds() < FIRST * self.seconds && self.opened < self.order.len() {
+        // A few at a time, each as far as its phase goes.
+        let few = self.few(render);
+        let seconds = self.seconds;
+        let time_left = |render: &Render, end: f64| render.seconds() < end * seconds;
+        if self.phase == Phase::First {
+            if time_left(render, ENDS[0]) && self.opened < self.order.len() {
                 self.opened = (self.opened + BATCH).min(self.order.len());
                 render.only(some(&self.order[..self.opened]));
                 return true;
             }
-            if self.limits.most <= EARLY {
+            if self.limits.most <= LOOKS[0] {
                 return false;
             }
             self.by_load(render);
+            self.phase = Phase::Second;
+            render.set_limits(Limits { most: LOOKS[1].min(self.limits.most), ..self.limits });
+        }
+        if self.phase == Phase::Second {
+            if time_left(render, ENDS[1]) && self.looked < self.opened {
+                self.looked = (self.looked + few).min(self.opened);
+                render.only(some(&self.order[..self.looked]));
+                return true;
+            }
+            self.phase = Phase::End;
             render.set_limits(self.limits);
-        } else if render.seconds() >= self.seconds || self.deep >= self.opened {
+        } else if !time_left(render, 1.0) || self.deep >= self.opened {
             return false;
         }
-        // Few at a time, each to its end: what is cut off when the time is over tells little of rare light. One more than there
-        // are threads, so that none waits for the last.
-        self.deep = (self.deep + render.threads() + 1).min(self.opened);
+        self.deep = (self.deep + few).min(self.opened);
         render.only(some(&self.order[..self.deep]));
         true
     }
 }
 
 impl PilotRun {
+    /// Superblocks that go on together: more than there are threads, so that none waits for the last.
+    fn few(&self, render: &Render) -> usize {
+        BATCH.max(render.threads() + 1)
+    }
+
     /// Superblocks that have gone on to their end, or are on their way there.
     pub fn deep(&self) -> usize {
         self.deep

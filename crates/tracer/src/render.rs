@@ -589,9 +589,8 @@ impl Render {
 
     /// The state from which [`Render::resume`] goes on, bit for bit.
     pub fn save(&self) -> SavedRender {
-        let state = self.film.state();
-        let (blocks, brought) = state.brought();
-        SavedRender { channels: state.into_channels(), brought, blocks, counts: self.counts() }
+        let (blocks, brought) = self.film.brought();
+        SavedRender { channels: self.film.channels(), brought, blocks, counts: self.counts() }
     }
 
     /// Counts and decisions of all blocks, and what else a forecast needs.

@@ -34,6 +34,9 @@ pub(crate) fn previous(n: u32) -> u32 {
 pub struct BlockCount {
     /// Samples per half.
     pub n: u32,
+    /// Processor time that it has taken, nanoseconds.
+    #[serde(default)]
+    pub spent: u64,
     /// Goes on with the next round.
     pub running: bool,
     /// Grain at or below the threshold.
@@ -50,23 +53,28 @@ pub struct BlockCount {
     /// The same one step before, on its way there.
     pub(crate) one_before: f32,
     pub(crate) last: f32,
-    /// Grain without the floor when there were [`EARLY`] samples per half; negative before that.
-    #[serde(default = "unknown")]
-    pub early: f32,
+    /// Grain without the floor at each of [`LOOKS`]; negative where it has not been.
+    #[serde(default = "nowhere")]
+    pub looks: [f32; LOOKS.len()],
 }
 
-/// A step of the ladder, in samples per half, whose grain is remembered: what blocks say of themselves there is compared with
-/// what they turned out to be.
-pub const EARLY: u32 = 8;
+/// Steps of the ladder, in samples per half, whose grain is remembered: what blocks say of themselves there is compared with what
+/// they turned out to be.
+pub const LOOKS: [u32; 2] = [8, 32];
 
 fn unknown() -> f32 {
     -1.0
+}
+
+fn nowhere() -> [f32; LOOKS.len()] {
+    [unknown(); LOOKS.len()]
 }
 
 impl BlockCount {
     pub(crate) fn new(running: bool) -> Self {
         BlockCount {
             n: 0,
+            spent: 0,
             running,
             settled: false,
             grain: -1.0,
@@ -75,12 +83,17 @@ impl BlockCount {
             at_half: -1.0,
             one_before: -1.0,
             last: -1.0,
-            early: unknown(),
+            looks: nowhere(),
         }
     }
 }
 
 impl BlockCount {
+    /// Processor seconds of a sample, in a block of so many pixels; none where it was not measured.
+    pub fn each(&self, pixels: f64) -> Option<f64> {
+        (self.spent > 0 && self.n > 0).then(|| self.spent as f64 * 1e-9 / (2.0 * self.n as f64 * pixels))
+    }
+
     /// Samples per half when the grain was judged last: sampling may have been interrupted since.
     pub fn judged(&self) -> u32 {
         if self.before.1 > 0 { self.before.1 } else { self.n }
@@ -100,7 +113,8 @@ impl BlockCount {
             true => (by, ratio(floored, self.before.0)),
             false => (0.0, 0.0),
         };
-        for (v, by) in [(&mut self.at_half, known), (&mut self.early, by), (&mut self.scaled, scaled)] {
+        let looks = self.looks.iter_mut().map(|v| (v, by));
+        for (v, by) in looks.chain([(&mut self.at_half, known), (&mut self.scaled, scaled)]) {
             *v = if *v > 0.0 && by > 0.0 { *v * by } else { unknown() };
         }
         (self.grain, self.before, self.settled) = (grain, (floored, self.n), false);
@@ -123,10 +137,14 @@ pub fn floored_variances(blocks: &[BlockCount], pixels: &[u32]) -> Vec<f64> {
     floored(blocks.iter().map(|b| (b.grain as f64).powi(2) * b.judged() as f64).collect(), pixels)
 }
 
-/// The same as the blocks looked at [`EARLY`] samples per half; none if one of them has not been there.
-pub fn early_variances(blocks: &[BlockCount], pixels: &[u32]) -> Option<Vec<f64>> {
-    let known = blocks.iter().all(|b| b.early >= 0.0);
-    known.then(|| floored(blocks.iter().map(|b| (b.early as f64).powi(2) * EARLY as f64).collect(), pixels))
+/// The same as the blocks looked at a step of [`LOOKS`]; what had settled before stood as it does now. None if one of them has
+/// not got so far.
+pub fn variances_at(look: usize, blocks: &[BlockCount], pixels: &[u32]) -> Option<Vec<f64>> {
+    let then = |b: &BlockCount| match b.looks[look] {
+        grain if grain >= 0.0 => Some((grain as f64).powi(2) * LOOKS[look] as f64),
+        _ => (b.settled && b.n < LOOKS[look]).then(|| (b.grain as f64).powi(2) * b.judged() as f64),
+    };
+    Some(floored(blocks.iter().map(then).collect::<Option<_>>()?, pixels))
 }
 
 fn floored(mut variances: Vec<f64>, pixels: &[u32]) -> Vec<f64> {
@@ -169,8 +187,8 @@ pub(crate) fn decide(
             b.settled = floored as f32 as f64 <= threshold && (0.0..=threshold).contains(&(b.scaled as f64));
             b.running = n < most && !(adaptive && b.settled);
         }
-        if n == EARLY {
-            b.early = b.grain;
+        if let Some(look) = LOOKS.iter().position(|step| *step == n) {
+            b.looks[look] = b.grain;
         }
         (b.at_half, b.one_before) = match b.before.1 {
             // Steps between the powers of two may be left out, and the first ones.
@@ -213,5 +231,29 @@ mod tests {
         let mut at_most = vec![block(0.05, 64), block(0.05, 64)];
         decide(&mut at_most, &[64, 64], 64, 8, 64, 0.01, true);
         assert!(at_most.iter().all(|b| !b.running && !b.settled));
+    }
+
+    #[test]
+    fn what_blocks_said_at_each_look_is_remembered() {
+        let mut blocks = vec![BlockCount::new(true); 2];
+        // The first is quiet and settles at 8; the second is noisy and goes on.
+        let bring = |blocks: &mut Vec<BlockCount>, n: u32| {
+            for (b, grain) in blocks.iter_mut().zip([0.01, 0.095 * (8.0 / n as f32).sqrt()]).filter(|(b, _)| b.running)
+            {
+                (b.n, b.grain) = (n, grain);
+            }
+            decide(blocks, &[64, 64], n, 8, 64, 0.05, true);
+        };
+        [4, 6, 8].into_iter().for_each(|n| bring(&mut blocks, n));
+        assert!(blocks[0].settled && blocks[1].running);
+        assert_eq!(variances_at(1, &blocks, &[64, 64]), None, "nobody knows yet");
+        [12, 16, 24, 32].into_iter().for_each(|n| bring(&mut blocks, n));
+        assert_eq!((blocks[0].n, blocks[0].looks[1], blocks[1].n), (8, -1.0, 32));
+        // Variance per sample: 8 · 0.01² and 8 · 0.095² at both looks, and the floor is half of their mean.
+        for look in 0..LOOKS.len() {
+            let v = variances_at(look, &blocks, &[64, 64]).unwrap();
+            let (quiet, noisy) = (8.0 * 0.01f64.powi(2), 8.0 * 0.095f64.powi(2));
+            assert!((v[0] - 0.25 * (quiet + noisy)).abs() < 1e-6 && (v[1] - noisy).abs() < 1e-6, "{v:?}");
+        }
     }
 }

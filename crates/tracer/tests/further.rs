@@ -121,7 +121,7 @@ fn samples_are_of_use_under_another_view_and_clean_up() {
 fn a_pilot_sees_squares_all_over_and_its_samples_count() {
     let stage = stage();
     // 256 × 160 has 40 superblocks: eight of them are looked at in any case.
-    let t = tuned(64, 0.02).with(K::FrameWidth, 256).with(K::FrameHeight, 160).with(K::SamplingLeast, 16);
+    let t = tuned(128, 0.02).with(K::FrameWidth, 256).with(K::FrameHeight, 160).with(K::SamplingLeast, 16);
     let mut render = fresh(&stage, &t, None);
     let mut pilot = PilotRun::new(&mut render, 0.01);
     while pilot.step(&mut render, &AtomicBool::new(false)) {}
@@ -136,6 +136,11 @@ fn a_pilot_sees_squares_all_over_and_its_samples_count() {
     let straight = finish(fresh(&stage, &t, None));
     assert!(same_bits(&last.plate(), &straight.plate()));
     assert!(samples(&last.plate()) > samples(&plate));
+    // With all the time in the world it is the final, through all its phases.
+    let mut all = fresh(&stage, &t, None);
+    let mut pilot = PilotRun::new(&mut all, 1e6);
+    while pilot.step(&mut all, &AtomicBool::new(false)) {}
+    assert!(!all.has_gaps() && pilot.deep() == 40 && same_bits(&all.plate(), &straight.plate()));
 }
 
 #[test]

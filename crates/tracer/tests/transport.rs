@@ -8,14 +8,6 @@ use scene::*;
 use std::f64::consts::PI;
 use tuning::K;
 
-fn furnace(albedo: f32) -> Set {
-    let mut set = Set::default();
-    let m = set.material(Material { emission: Vec3::ONE, ..Material::matte(Vec3::splat(albedo)) });
-    set.cuboid(Vec3::splat(-1.0), Vec3::splat(1.0), m);
-    set.scene.cameras.push(looking(Vec3::new(0.3, 0.2, 0.5), Vec3::new(-1.0, 0.1, -0.4), 60.0));
-    set
-}
-
 /// A closed space of emission E and albedo ρ has radiance E(1−ρ^(k+1))/(1−ρ) after k bounces and E/(1−ρ) in the end:
 /// the geometric series, e.g. Pharr, Jakob and Humphreys (4th ed.), on the Neumann series.
 #[test]

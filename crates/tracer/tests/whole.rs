@@ -205,11 +205,7 @@ fn scenes_of_any_size_look_alike() {
 #[test]
 fn tail_fill_completes_the_furnace() {
     for (albedo, bounces) in [(0.5f32, 3u32), (0.8, 6)] {
-        let mut set = Set::default();
-        let m = set.material(Material { emission: Vec3::ONE, ..Material::matte(Vec3::splat(albedo)) });
-        set.cuboid(Vec3::splat(-1.0), Vec3::splat(1.0), m);
-        set.scene.cameras.push(looking(Vec3::new(0.3, 0.2, 0.5), Vec3::new(-1.0, 0.1, -0.4), 60.0));
-        let stage = set.stage();
+        let stage = furnace(albedo).stage();
         let t =
             tuning((32, 32), 128).with(K::DepthTotal, bounces).with(K::DepthDiffuse, 128).with(K::RouletteFrom, 128);
         let whole = 1.0 / (1.0 - albedo as f64);

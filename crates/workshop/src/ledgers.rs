@@ -372,7 +372,7 @@ fn smaller(d: &Description) -> Result<Description, Fault> {
 fn changed(d: &Description, a: &Advice) -> Result<Description, Fault> {
     let mut edits: ShotEdits = d.edits.clone();
     for name in &a.lights_off {
-        edits.lights.entry(name.clone()).or_default().on = false;
+        edits.light_mut(name).on = false;
     }
     Ok(Description { tuning: d.tuning.changed(&a.changes)?, edits, ..d.clone() })
 }

@@ -115,6 +115,7 @@ impl Workshop {
             lights: edits
                 .lights
                 .iter()
+                .chain(edits.added.iter().map(|l| (&l.name, &l.edit)))
                 .map(|(name, e)| (name.clone(), LightState { on: e.on, split: e.split }))
                 .collect(),
             rendered: d.film_frame(),
@@ -175,7 +176,7 @@ impl Workshop {
             before.differences(&after).iter().map(|d| format!("{} {} → {}", d.label, d.a, d.b)).collect();
         if !change.lights.is_empty() {
             for (name, to) in &change.lights {
-                let edit = edits.lights.entry(name.clone()).or_default();
+                let edit = edits.light_mut(name);
                 if let Some(on) = to.on.filter(|on| *on != edit.on) {
                     edit.on = on;
                     words.push(format!("light {name} {}", if on { "on" } else { "off" }));

@@ -5,7 +5,6 @@ use super::{Render, SavedRender};
 use crate::description::{Description, Limits};
 use crate::fall::Fall;
 use crate::film::Tile;
-use crate::film_state::FilmState;
 use crate::rounds::{BlockCount, floored_variances, ladder};
 use crate::stage::Stage;
 use fault::{Code, Fault};
@@ -45,8 +44,7 @@ impl Render {
         saved: &SavedRender,
     ) -> Result<Render, Fault> {
         let mut render = Render::new(stage, description, pool, false)?;
-        let state: Option<FilmState> = render.film.state().refill(&saved.channels, &saved.brought, &saved.counts.tiles);
-        if !state.is_some_and(|s| render.film.restore(&s)) {
+        if !render.film.refill(&saved.channels, &saved.brought, &saved.counts.tiles) {
             return Err(Fault::new(
                 Code::Damaged,
                 "the saved state does not belong to this render",
@@ -80,8 +78,8 @@ impl Render {
     /// samples taken over.
     pub fn take_in(&mut self, from: &Description, saved: &SavedRender) -> Result<u64, Fault> {
         let other = Render::new(self.stage.clone(), from.clone(), self.pool.clone(), false)?;
-        let state = other.film.state().refill(&saved.channels, &saved.brought, &saved.counts.tiles);
-        let taken = state.filter(|s| other.film.restore(s)).map_or(0, |_| self.take_over(&other));
+        let filled = other.film.refill(&saved.channels, &saved.brought, &saved.counts.tiles);
+        let taken = if filled { self.take_over(&other) } else { 0 };
         if taken > 0 {
             let share = taken as f64 / other.film.samples().max(1) as f64;
             self.counters.add_share(&saved.counts.counters, share);
@@ -241,12 +239,13 @@ impl Render {
     /// What has been rendered of the part that goes on, for [`Outlook::seconds_to`].
     pub fn outlook(&self) -> Outlook {
         let mut squares = Vec::new();
-        let (mut spent, mut samples) = (0.0, 0.0);
+        let mut spent = 0.0;
         let mut blocks_all = Vec::new();
         for i in 0..self.film.tiles.len() {
             let tile = self.film.tile(i);
             let pixels = tile.all_block_pixels(self.film.block);
             let taken: f64 = tile.blocks.iter().zip(&pixels).map(|(b, p)| 2.0 * b.n as f64 * *p as f64).sum();
+            let mean = tile.spent as f64 * 1e-9 / taken.max(1.0);
             let floors = floored_variances(&tile.blocks, &pixels);
             let blocks: Vec<Ahead> = (0..tile.blocks.len())
                 .filter(|k| tile.blocks[*k].n > 0 && tile.blocks[*k].grain >= 0.0 && self.in_scope(i, &tile, *k))
@@ -254,15 +253,13 @@ impl Render {
                     let (b, p) = (tile.blocks[k], pixels[k]);
                     blocks_all.push((b, p as u64));
                     let grain = (floors[k] / b.judged() as f64).sqrt();
-                    Ahead { n: b.n, judged: b.judged(), grain, pixels: p as f64 }
+                    let each = b.each(p as f64).unwrap_or(mean);
+                    Ahead { n: b.n, judged: b.judged(), grain, pixels: p as f64, each }
                 })
                 .collect();
             spent += tile.spent as f64 * 1e-9;
-            samples += taken;
-            squares.push((if taken > 0.0 { tile.spent as f64 * 1e-9 / taken } else { -1.0 }, blocks));
+            squares.push(blocks);
         }
-        let mean = spent / f64::max(samples, 1.0);
-        squares.iter_mut().filter(|s| s.0 < 0.0).for_each(|s| s.0 = mean);
         let workers = spent / self.seconds.max(1e-9);
         let threads = self.pool.current_num_threads() as f64;
         Outlook {
@@ -281,12 +278,14 @@ struct Ahead {
     /// With the floor of its superblock.
     grain: f64,
     pixels: f64,
+    /// Processor seconds of a sample.
+    each: f64,
 }
 
 /// What is known of a render that is under way, from which its end under any threshold is foretold.
 pub struct Outlook {
-    /// Processor seconds of a sample, and the blocks.
-    squares: Vec<(f64, Vec<Ahead>)>,
+    /// Blocks by superblock.
+    squares: Vec<Vec<Ahead>>,
     fall: Fall,
     /// Processor seconds that pass in a second.
     workers: f64,
@@ -298,18 +297,18 @@ impl Outlook {
     pub fn seconds_to(&self, threshold: f64, most: u32) -> f64 {
         let of = |b: &Ahead| {
             let end = self.fall.expected_samples(b.grain, b.judged, [self.least, most], threshold);
-            2.0 * b.pixels * (end - b.n as f64).max(0.0)
+            2.0 * b.pixels * b.each * (end - b.n as f64).max(0.0)
         };
-        self.squares.iter().map(|(each, blocks)| each * blocks.iter().map(of).sum::<f64>()).sum::<f64>() / self.workers
+        self.squares.iter().flatten().map(of).sum::<f64>() / self.workers
     }
 
     /// Processor seconds that every superblock is expected to take in all; 0 where nothing is known.
     pub fn loads(&self, limits: &Limits) -> Vec<f64> {
         let of = |b: &Ahead| {
             let bounds = [limits.least, limits.most];
-            2.0 * b.pixels * self.fall.expected_samples(b.grain, b.judged, bounds, limits.threshold)
+            2.0 * b.pixels * b.each * self.fall.expected_samples(b.grain, b.judged, bounds, limits.threshold)
         };
-        self.squares.iter().map(|(each, blocks)| each * blocks.iter().map(of).sum::<f64>()).collect()
+        self.squares.iter().map(|blocks| blocks.iter().map(of).sum()).collect()
     }
 
     /// The lowest threshold that is reached in so many seconds; between `finest` and 1.

@@ -195,8 +195,11 @@ impl Render {
                 .map(|(name, rays)| LightCost {
                     name: name.clone(),
                     rays: rays as f64 / first.max(1) as f64,
-                    own: (name == "environment" || self.stage.scene.lights.iter().any(|l| l.name == *name))
-                        .then(|| self.description.edits.lights.get(name).map_or(0, |e| e.split)),
+                    own: match self.description.edits.light(name) {
+                        Some(edit) => Some(edit.split),
+                        None => (name == "environment" || self.stage.scene.lights.iter().any(|l| l.name == *name))
+                            .then_some(0),
+                    },
                 })
                 .collect(),
         }

@@ -72,6 +72,15 @@ impl Set {
     }
 }
 
+/// A closed room of emission 1 and an albedo, seen from inside.
+pub fn furnace(albedo: f32) -> Set {
+    let mut set = Set::default();
+    let m = set.material(Material { emission: Vec3::ONE, ..Material::matte(Vec3::splat(albedo)) });
+    set.cuboid(Vec3::splat(-1.0), Vec3::splat(1.0), m);
+    set.scene.cameras.push(looking(Vec3::new(0.3, 0.2, 0.5), Vec3::new(-1.0, 0.1, -0.4), 60.0));
+    set
+}
+
 pub fn looking(from: Vec3, at: Vec3, degrees: f32) -> Camera {
     Camera::looking("Test", from, at, degrees.to_radians())
 }

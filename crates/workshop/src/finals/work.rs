@@ -11,6 +11,7 @@ use crate::{Event, FileView, FinalReport, FinalTimes, Workshop, json, lock, pars
 use fault::{Code, Fault, panic_text};
 use picture::footprint;
 use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -336,7 +337,8 @@ impl Workshop {
         let base = self.base_of(row)?;
         let mattes = d.tuning.switch(K::DeliveryMattes).then(|| render.mattes());
         let matting = clock.elapsed().as_secs_f64();
-        let delivery = Delivery { plate: &plate, delivered: &delivered, description: d, mattes };
+        let size = (plate.region.width, plate.region.height);
+        let delivery = Delivery { plate: Cow::Owned(plate), delivered: &delivered, description: d, mattes };
         // What a top-up writes anew may have other names than before.
         let older: Vec<FileView> = parse(&row.files, "files")?;
         let files: Vec<FileView> = delivery
@@ -348,7 +350,6 @@ impl Workshop {
             let _ = std::fs::remove_file(folder.join(&f.name));
         }
         self.learn_sizes(&files, d, pixels)?;
-        let size = (plate.region.width, plate.region.height);
         write_small(&folder.join("thumb.png"), &delivered.picture, size, &d.view())?;
         let writing = clock.elapsed().as_secs_f64();
         self.0.store.set_machine("write_per_pixel", (writing - matting) / pixels)?;

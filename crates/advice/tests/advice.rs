@@ -1,0 +1,126 @@
+//! Advice on scenes for which the right advice is known beforehand.
+
+#[path = "../../tracer/tests/common/mod.rs"]
+mod common;
+
+use advice::{Advice, Machine, Measured, advise, forecast};
+use common::*;
+use glam::Vec3;
+use scene::*;
+use std::sync::Arc;
+use tracer::{Description, Render, Stage};
+use tuning::{K, Tuning};
+
+fn advice_on(render: &Render, d: &Description) -> Vec<Advice> {
+    let (counts, report) = (render.counts(), render.report());
+    advise(Measured { description: d, counts: &counts, report: &report, pilot: None }, &d.tuning, &Machine::default())
+}
+
+fn rendered(stage: &Arc<Stage>, d: &Description) -> Render {
+    run(stage, d.clone(), 2)
+}
+
+/// The largest difference of two pictures of a scene, in steps of the display's 255.
+fn steps(a: &Render, b: &Render) -> f64 {
+    let view = a.description().view();
+    let shown = |r: &Render| r.plate().mean().into_iter().flat_map(|c| view.display(c)).collect::<Vec<f32>>();
+    shown(a).iter().zip(&shown(b)).fold(0.0, |most, (a, b)| most.max(255.0 * (a - b).abs() as f64))
+}
+
+/// Radiance after k bounces in a closed furnace is E(1−ρ^(k+1))/(1−ρ), the geometric series (Neumann expansion; see
+/// `transport.rs`), so the smallest depth that nobody sees the end of follows from the view alone.
+#[test]
+fn the_smallest_harmless_depth_of_a_furnace_is_that_of_its_series() {
+    for (albedo, exposure) in [(0.5f64, -2.0), (0.3, -1.0)] {
+        let stage = furnace(albedo as f32).stage();
+        let most = 14u32;
+        let t = tuning((32, 32), 256).with(K::DepthTotal, most).with(K::DepthDiffuse, most).with(K::RouletteFrom, 100);
+        let t = t.with(K::SplitDirect, 1).with(K::ViewExposure, exposure).with(K::DeliveryParts, true);
+        let d = describe(t, None);
+        let after = |k: u32| (1.0 - albedo.powi(k as i32 + 1)) / (1.0 - albedo);
+        let shown = |k: u32| d.view().display([after(k) as f32; 3])[1] as f64;
+        let loss = |k: u32| 255.0 * (shown(60) - shown(k));
+        let expected = (0..most).find(|k| loss(*k) <= 0.5).unwrap();
+        // Far enough from half a step on both sides for a render to tell.
+        assert!(loss(expected) < 0.42 && loss(expected - 1) > 0.6, "{} {}", loss(expected), loss(expected - 1));
+        let deep = rendered(&stage, &d);
+        let rows = advice_on(&deep, &d);
+        let row = rows.iter().find(|a| a.key == "depth.total").expect("a line on the depth");
+        assert_eq!(row.changes["depth.total"], expected);
+        near(row.look.unwrap().most, loss(expected), 0.1, "loss");
+        assert!(row.effect.time < 0.9 && row.effect.variance == 1.0, "{:?}", row.effect);
+        // And taking the advice does no more than it says.
+        let next = Description { tuning: d.tuning.changed(&row.changes).unwrap(), ..d.clone() };
+        let shallow = rendered(&stage, &next);
+        assert!(steps(&deep, &shallow) < 1.0, "{}", steps(&deep, &shallow));
+        // Nothing is left to say then, though one bounce less would again lose less than half a step of what is left.
+        assert!(!advice_on(&shallow, &next).iter().any(|a| a.key == "depth.total"), "advice on advice");
+    }
+}
+
+fn lamp(name: &str, x: f32, strength: f32) -> AddedLight {
+    AddedLight {
+        name: name.into(),
+        shape: Shape::Disc { radius: 0.5 },
+        position: [x, 0.3, 1.2],
+        towards: [x, 0.0, 0.0],
+        radiance: [strength; 3],
+        seen: false,
+        edit: LightEdit::default(),
+    }
+}
+
+/// One lamp in ten thousand parts of the light cannot be seen on 255 steps; one in three hundred can.
+#[test]
+fn a_light_that_adds_nothing_is_named_and_one_that_is_seen_is_not() {
+    let mut set = Set::default();
+    let white = set.material(Material::matte(Vec3::splat(0.7)));
+    set.quad(Vec3::new(-4.0, -4.0, 0.0), Vec3::X * 8.0, Vec3::Y * 8.0, white);
+    set.scene.cameras.push(facing(1.0));
+    let added = vec![lamp("key", 0.4, 3.0), lamp("faint", -0.3, 3e-4), lamp("weak", -0.4, 0.03)];
+    let t = tuning((64, 64), 32).with(K::DeliveryParts, true);
+    let d = edited(t, ShotEdits { added, ..ShotEdits::default() });
+    let stage = set.stage();
+    let with = rendered(&stage, &d);
+    let rows = advice_on(&with, &d);
+    let off: Vec<&str> = rows.iter().flat_map(|a| a.lights_off.iter().map(String::as_str)).collect();
+    assert_eq!(off, ["faint"], "{rows:?}");
+    let mut dark = d.clone();
+    dark.edits.light_mut("faint").on = false;
+    assert_eq!(dark.edits.added.iter().filter(|l| l.edit.on).count(), 2, "it is switched off where it is added");
+    let loss = rows.iter().find(|a| a.key == "light faint").unwrap().look.unwrap();
+    assert!(loss.worst < 0.5, "{loss:?}");
+    // Grain aside, which the means of the frames have none of, nothing changes.
+    near(mean_of(&rendered(&stage, &dark)), mean_of(&with), 0.004, "without it");
+}
+
+fn mean_of(r: &Render) -> f64 {
+    average(&r.plate().mean().iter().map(|c| picture::luminance(*c) as f64).collect::<Vec<_>>())
+}
+
+/// Half of the frame shines evenly and has no noise, the other half never gets clean: with adaptive sampling the one takes the
+/// least samples and the other the most.
+#[test]
+fn adaptive_sampling_is_advised_where_half_of_the_frame_needs_nothing() {
+    let mut set = Set::default();
+    let white = set.material(Material::matte(Vec3::splat(0.7)));
+    let even = set.material(Material { emission: Vec3::splat(0.2), ..Material::matte(Vec3::ZERO) });
+    set.quad(Vec3::new(-1.0, -1.0, 0.0), Vec3::X, Vec3::Y * 2.0, even);
+    set.quad(Vec3::new(0.0, -1.0, 0.0), Vec3::X, Vec3::Y * 2.0, white);
+    set.scene.cameras.push(facing(1.0));
+    let t = tuning((64, 64), 64).with(K::SamplingLeast, 16).with(K::SamplingThreshold, 0.0005);
+    let d = edited(t, ShotEdits { added: vec![lamp("key", 0.4, 3.0)], ..ShotEdits::default() });
+    let stage = set.stage();
+    let render = rendered(&stage, &d);
+    let rows = advice_on(&render, &d);
+    let row = rows.iter().find(|a| a.key == "adaptive").expect("a line on adaptive sampling");
+    let next: Tuning = d.tuning.changed(&row.changes).unwrap();
+    assert!(next.switch(K::SamplingAdaptive) && row.effect.equal < 0.95, "{:?}", row.effect);
+    let (counts, report) = (render.counts(), render.report());
+    let test = Measured { description: &d, counts: &counts, report: &report, pilot: None };
+    let f = forecast(test, &next, None, &Machine::default()).unwrap();
+    near(f.samples_per_pixel, 0.5 * 16.0 + 0.5 * 64.0, 0.01, "samples foretold");
+    let came = rendered(&stage, &Description { tuning: next, ..d.clone() }).report();
+    near(came.samples_per_pixel, 40.0, 0.01, "samples as they came");
+    near(came.settled, 0.5, 0.01, "clean");
+}
