@@ -131,8 +131,8 @@ pub(crate) fn outlook(
     if pixels == 0.0 {
         return None;
     }
-    let (long, mut rest): (Vec<Square>, Vec<Square>) = squares.into_iter().partition(|s| s.got() == Got::Further);
-    let (mut middle, mut short): (Vec<Square>, Vec<Square>) = rest.drain(..).partition(|s| s.got() == Got::Look(1));
+    let that = |got: Got| squares.iter().filter(|s| s.got() == got).copied().collect::<Vec<_>>();
+    let (long, mut middle, mut short) = (that(Got::Further), that(Got::Look(1)), that(Got::Look(0)));
     // What ended before the second look says nothing of what was open at it.
     let deep: Vec<Square> = long.iter().filter(|s| s.furthest > LOOKS[1]).copied().collect();
     let second = correct(&deep, &mut middle, 1);

@@ -131,7 +131,7 @@ impl ShotEdits {
 
     /// The same, to change it.
     pub fn light_mut(&mut self, name: &str) -> &mut LightEdit {
-        match self.added.iter_mut().position(|l| l.name == name) {
+        match self.added.iter().position(|l| l.name == name) {
             Some(i) => &mut self.added[i].edit,
             None => self.lights.entry(name.into()).or_default(),
         }
