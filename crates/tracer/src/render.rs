@@ -282,6 +282,11 @@ impl Render {
         self.seconds
     }
 
+    /// Processor seconds that the samples have taken that are there.
+    pub(crate) fn processor_seconds(&self) -> f64 {
+        (0..self.film.tiles.len()).map(|i| self.film.tile(i).spent as f64 * 1e-9).sum()
+    }
+
     /// Only coarse pictures have been made yet.
     pub fn is_looking(&self) -> bool {
         !self.coarse.is_empty()
@@ -547,10 +552,9 @@ impl Render {
 
     pub fn report(&self) -> RenderReport {
         let p = self.progress();
-        let spent: u64 = (0..self.film.tiles.len()).map(|i| self.film.tile(i).spent).sum();
         RenderReport {
             seconds: self.seconds,
-            processor_seconds: spent as f64 * 1e-9,
+            processor_seconds: self.processor_seconds(),
             judging_seconds: self.judged,
             bytes_per_pixel: self.bytes_per_pixel(),
             threads: self.pool.current_num_threads(),

@@ -63,10 +63,18 @@ fn what_a_region_test_has_rendered_is_not_rendered_again() {
     let taken = last.take_in(part.description(), &part.save()).unwrap();
     assert_eq!(taken, part.film().samples(), "all of it is of use");
     assert_eq!(last.take_in(part.description(), &part.save()).unwrap(), 0, "and only once");
+    // Time as well, and not the time that others took from that render.
+    let of = |r: &Render| r.report().processor_seconds / r.threads() as f64;
+    let mut disturbed = part.save();
+    disturbed.counts.seconds *= 5.0;
+    let mut again = fresh(&stage, &t, None);
+    again.take_in(part.description(), &disturbed).unwrap();
+    assert!((again.seconds() - of(&part)).abs() < 1e-9 && again.seconds() == last.seconds(), "{}", again.seconds());
     // Of a coarse frame only what is better than that is taken, and rays are counted for no more than that.
     let coarse = finish(fresh(&stage, &t.clone().with(K::SamplingMost, 16), None));
     let more = last.take_in(coarse.description(), &coarse.save()).unwrap();
     assert!(more > 0 && more < coarse.film().samples(), "{more} of {}", coarse.film().samples());
+    assert!((last.seconds() - of(&last)).abs() < 1e-9, "{} for {}", last.seconds(), of(&last));
     let last = finish(last);
     let report = last.report();
     let camera = report.rays.iter().find(|r| r.kind == RayKind::Camera).unwrap().rays;

@@ -79,11 +79,15 @@ impl Render {
     pub fn take_in(&mut self, from: &Description, saved: &SavedRender) -> Result<u64, Fault> {
         let other = Render::new(self.stage.clone(), from.clone(), self.pool.clone(), false)?;
         let filled = other.film.refill(&saved.channels, &saved.brought, &saved.counts.tiles);
+        let had = self.processor_seconds();
         let taken = if filled { self.take_over(&other) } else { 0 };
         if taken > 0 {
             let share = taken as f64 / other.film.samples().max(1) as f64;
             self.counters.add_share(&saved.counts.counters, share);
-            self.seconds += saved.counts.seconds * share;
+            // What they would have taken here: others may have disturbed that render, and a superblock may take the place of
+            // one that was rendered for less.
+            let more = (self.processor_seconds() - had).max(0.0);
+            self.seconds += more / self.threads() as f64;
             self.reopen();
         }
         Ok(taken)

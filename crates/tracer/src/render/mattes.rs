@@ -18,9 +18,8 @@ type Shares = Vec<(u32, f32)>;
 impl Render {
     /// Seconds that [`Render::mattes`] will take, from what camera rays have cost so far.
     pub fn matte_seconds(&self) -> f64 {
-        let spent: u64 = (0..self.film.tiles.len()).map(|i| self.film.tile(i).spent).sum();
         let share = self.counters.share(self.counters.of_kind(RayKind::Camera));
-        let each = share * 1e-9 * spent as f64 / self.film.samples().max(1) as f64;
+        let each = share * self.processor_seconds() / self.film.samples().max(1) as f64;
         let rays = MATTE_RAYS * self.settings.delivered.1.area() as f64;
         each * rays / self.pool.current_num_threads() as f64
     }
