@@ -170,9 +170,18 @@ fn adaptive(subjects: &[Subject], seeds: u32) {
         let goals = ours.worst;
         let mut needs = [f64::NAN; 3];
         let (mut before, mut each): (Option<Seeds>, _) = (None, 0.0);
+        let told = |what: &str, r: &Seeds| {
+            let [largest, worst, hundredth] = r.worst.map(|e| 100.0 * e);
+            eprintln!(
+                "    {what} {:.1} spp: worst block {worst:.3} %, hundredth {hundredth:.3} %, largest {largest:.3} %",
+                r.samples
+            );
+        };
+        told("adaptive", &ours);
         // From where uniform sampling would be the better one.
-        for n in (-3..12).map(|k| (ours.samples * 1.4f64.powi(k)) as u32) {
+        for n in (-1..12).map(|k| (ours.samples * 1.3f64.powi(k)) as u32) {
             let now = over_seeds(s, &fixed(&large, n), &with, seeds);
+            told("uniform", &now);
             each = now.each;
             for (k, need) in needs.iter_mut().enumerate() {
                 let (e, goal) = (now.worst[k], goals[k]);

@@ -155,7 +155,13 @@ impl ShotEdits {
             }
             e.check(name)?;
         }
-        for l in &self.added {
+        for (i, l) in self.added.iter().enumerate() {
+            let taken = l.name == "environment" || lights.contains(&l.name.as_str());
+            if l.name.is_empty() || taken || self.added[..i].iter().any(|other| other.name == l.name) {
+                let what = if l.name.is_empty() { "an added light without a name" } else { "two lights of one name" };
+                let remedy = "give each added light a name that no other light of the scene has";
+                return refuse(Code::Contradiction, &format!("added light \"{}\"", l.name), what.into(), remedy);
+            }
             l.edit.check(&l.name)?;
             let sizes = match l.shape {
                 Shape::Sphere { radius } | Shape::Disc { radius } => [radius, radius],

@@ -1,7 +1,7 @@
 //! Import of GLB files: what is read, and that no file, however hostile, gets more than a typed error.
 
 use fault::Fault;
-use scene::{Environment, Handling, read_glb};
+use scene::{Environment, Handling, ShotEdits, read_glb};
 use serde_json::{Value, json};
 
 /// A GLB from its JSON and binary chunk.
@@ -87,6 +87,52 @@ fn a_scene_without_a_camera_gets_one_that_frames_it_and_says_so() {
     let s = read_glb(&glb(&document, &binary), "small.glb").unwrap();
     assert_eq!(s.cameras[0].name, "Framing");
     assert!(s.report.entries.iter().any(|e| e.feature == "camera" && e.handling == Handling::Approximated));
+}
+
+#[test]
+fn edits_that_the_scene_cannot_honour_are_refused_with_their_place() {
+    let (mut document, binary) = small();
+    let mut solid = document["materials"][0].clone();
+    solid["name"] = json!("pane");
+    document["materials"].as_array_mut().unwrap().push(solid);
+    let s = read_glb(&glb(&document, &binary), "small.glb").unwrap();
+    let said = |edits: Value| {
+        let read = ShotEdits::from_json(&edits.to_string(), "edits.json");
+        read.and_then(|e| e.check(&s))
+            .err()
+            .map_or("accepted".into(), |f| format!("{:?} at {}: {}", f.code, f.place, f.what))
+    };
+    let light = |name: &str, change: Value| {
+        let shape = json!({ "kind": "disc", "radius": 0.5 });
+        let mut light = json!({ "name": name, "shape": shape, "position": [0, 2, 0], "radiance": [3, 3, 3] });
+        change.as_object().unwrap().iter().for_each(|(k, v)| light[k] = v.clone());
+        light
+    };
+    let added = |lights: &[Value]| json!({ "added": lights });
+    assert_eq!(said(added(&[light("fill", json!({})), light("rim", json!({}))])), "accepted");
+    assert_eq!(said(json!({ "lights": { "lamp": { "strength": 2 }, "environment": { "on": false } } })), "accepted");
+    let bad = [
+        (json!({ "lamps": {} }), "WrongType at edits.json: unknown field `lamps`"),
+        (json!({ "lights": { "lmap": {} } }), "NotFound at shot edits: there is no light \"lmap\""),
+        (json!({ "lights": { "lamp": { "strength": -1 } } }), "OutOfRange at lamp"),
+        (json!({ "lights": { "lamp": { "angle": 181 } } }), "OutOfRange at lamp"),
+        (json!({ "lights": { "lamp": { "split": 65 } } }), "OutOfRange at lamp"),
+        (added(&[light("lamp", json!({}))]), "Contradiction at added light \"lamp\": two lights of one name"),
+        (added(&[light("environment", json!({}))]), "Contradiction at added light \"environment\""),
+        (added(&[light("fill", json!({})), light("fill", json!({}))]), "Contradiction at added light \"fill\""),
+        (added(&[light("", json!({}))]), "Contradiction at added light \"\": an added light without a name"),
+        (added(&[light("fill", json!({ "radiance": [1, -1, 1] }))]), "OutOfRange at fill: an impossible light"),
+        (added(&[light("fill", json!({ "shape": { "kind": "sphere", "radius": 0 } }))]), "OutOfRange at fill"),
+        (added(&[light("fill", json!({ "towards": [0, 2, 0] }))]), "OutOfRange at fill: the light faces its own"),
+        (json!({ "media": { "fog": { "scattering": [1, 1, 1] } } }), "NotFound at shot edits: there is no material"),
+        (json!({ "media": { "pane": { "scattering": [1, 1, 1] } } }), "Contradiction at pane: a medium needs a solid"),
+        (json!({ "camera_move": { "to": "eye", "frames": 0 } }), "OutOfRange at camera_move"),
+        (json!({ "camera_move": { "to": "nowhere", "frames": 8 } }), "NotFound at camera_move"),
+    ];
+    for (edits, expected) in bad {
+        let said = said(edits.clone());
+        assert!(said.starts_with(expected), "{edits}: {said}");
+    }
 }
 
 fn refused(change: impl Fn(&mut Value)) -> String {

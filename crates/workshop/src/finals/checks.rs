@@ -1,5 +1,6 @@
 //! What is looked at before a final starts.
 
+use super::work::saved_seconds;
 use super::{NewFinal, Policy, series};
 use crate::{AdviceState, Workshop};
 use advice::{FILMS, Forecast, spoken};
@@ -9,6 +10,9 @@ use serde::Serialize;
 use tracer::{Description, Limits, clean_up_of};
 use ts_rs::TS;
 use tuning::K;
+
+/// Sources of samples that are named.
+const NAMED: usize = 3;
 
 /// One line of the check.
 #[derive(Debug, Clone, Serialize, TS)]
@@ -76,7 +80,13 @@ impl Workshop {
         }
         let worst = |of: fn(&Forecast) -> f64| known.iter().map(of).fold(0.0, f64::max);
         if let Some(first) = known.first() {
-            let (budget, longest) = (row.budget, worst(|f| f.seconds));
+            // Frames of a series have cameras of their own.
+            let there = match (frames.as_slice(), &new.plan) {
+                ([(d, _)], None) => self.sources(shot, d, None)?,
+                _ => Vec::new(),
+            };
+            let saved = saved_seconds(&there, self.pool().current_num_threads());
+            let (budget, longest) = (row.budget, (worst(|f| f.seconds) - saved).max(0.0));
             let fits = longest <= budget || new.policy == Policy::Time;
             let total: f64 = known.iter().map(|f| if new.policy == Policy::Time { budget } else { f.seconds }).sum();
             let state = if frames.len() > 1 {
@@ -88,16 +98,18 @@ impl Workshop {
                     spoken(budget)
                 )
             } else {
-                format!("forecast {}, budget {}", spoken(longest), spoken(budget))
+                let less = if saved < 0.5 { String::new() } else { format!(" to come, {} are there", spoken(saved)) };
+                format!("forecast {}{less}, budget {}", spoken(longest), spoken(budget))
             };
             out.push(line("time", fits, state));
-            // Frames of a series have cameras of their own.
-            if let ([(d, _)], None) = (frames.as_slice(), &new.plan)
-                && let Some(most) = self.sources(shot, d, None)?.first()
-            {
-                let state =
-                    format!("{} of sampling are there from {}: not rendered again", spoken(most.seconds), most.name);
-                out.push(line("samples", true, state));
+            if !there.is_empty() {
+                let names: Vec<&str> = there.iter().map(|s| s.name.as_str()).collect();
+                let more = match names.len().saturating_sub(NAMED) {
+                    0 => String::new(),
+                    n => format!(" and {n} more"),
+                };
+                let named = names[..names.len().min(NAMED)].join(", ");
+                out.push(line("samples", true, format!("of {named}{more}: not rendered again")));
             }
             let settled = known.iter().map(|f| f.settled).fold(1.0, f64::min);
             out.push(line(

@@ -87,8 +87,17 @@ pub(super) struct Source {
     from: Description,
     folder: PathBuf,
     samples: u64,
-    /// Of sampling that they took.
-    pub seconds: f64,
+    /// Processor time of every superblock, nanoseconds.
+    spent: Vec<u64>,
+}
+
+/// Seconds of sampling on so many threads that sources save a frame, at the least: of a superblock the most counts that one
+/// of them has, and those of regions come on top.
+pub(super) fn saved_seconds(sources: &[Source], threads: usize) -> f64 {
+    let whole = || sources.iter().filter(|s| s.from.region.is_none());
+    let squares = whole().map(|s| s.spent.len()).max().unwrap_or(0);
+    let most = |i: usize| whole().filter_map(|s| s.spent.get(i)).max().copied().unwrap_or(0);
+    (0..squares).map(most).sum::<u64>() as f64 * 1e-9 / threads as f64
 }
 
 enum End {
@@ -168,7 +177,8 @@ impl Workshop {
             .filter_map(|(name, from, folder)| {
                 let counts = load_counts(&folder).ok()?;
                 let samples: u64 = counts.tiles.iter().flat_map(|(_, b)| b).map(|b| b.n as u64).sum();
-                Some(Source { name, from, folder, samples, seconds: counts.seconds })
+                let spent = counts.tiles.iter().map(|(spent, _)| *spent).collect();
+                Some(Source { name, from, folder, samples, spent })
             })
             .collect();
         known.sort_by_key(|s| std::cmp::Reverse(s.samples));
