@@ -46,6 +46,8 @@ struct Seeds {
     /// leave unknown, and the more so the more blocks are nearly as bad; the worst block, and the worst hundredth of them,
     /// chosen by one half of the seeds and measured by the other.
     worst: [f64; 3],
+    /// Errors of the blocks of the spread superblocks.
+    errors: Vec<f64>,
     /// Processor seconds of a sample, and samples a pixel of the spread superblocks.
     each: f64,
     samples: f64,
@@ -124,10 +126,10 @@ fn over_seeds(s: &Subject, tuning: &Tuning, with: &[usize], seeds: u32) -> Seeds
     let count = columns * LARGE.1.div_ceil(8) as usize;
     let block_of = |i: usize| i / LARGE.0 as usize / 8 * columns + i % LARGE.0 as usize / 8;
     // Mean variance of the pixels of each block over some seeds, of the worst channel; none where nothing was rendered.
-    let variances = |halves: &[usize]| -> Vec<f64> {
+    let variances = |halves: &[usize], only: &dyn Fn(usize) -> bool| -> Vec<f64> {
         let n: u32 = halves.iter().map(|h| (seeds + 1 - *h as u32) / 2).sum();
         let mut blocks = vec![([0.0f64; 3], 0.0f64); count];
-        for (i, sums) in sums.iter().enumerate().filter(|(i, _)| seen[*i]) {
+        for (i, sums) in sums.iter().enumerate().filter(|(i, _)| seen[*i] && only(*i)) {
             let block = &mut blocks[block_of(i)];
             for c in 0..3 {
                 let [sum, squares] = [0, 1].map(|k| halves.iter().map(|h| sums[*h][c][k]).sum::<f64>());
@@ -137,8 +139,11 @@ fn over_seeds(s: &Subject, tuning: &Tuning, with: &[usize], seeds: u32) -> Seeds
         }
         blocks.iter().filter(|b| b.1 > 0.0).map(|(v, n)| v.iter().copied().fold(0.0, f64::max) / n).collect()
     };
-    let largest = variances(&[0, 1]).into_iter().fold(0.0, f64::max);
-    let halves = [variances(&[0]), variances(&[1])];
+    let all = |_: usize| true;
+    let largest = variances(&[0, 1], &all).into_iter().fold(0.0, f64::max);
+    let halves = [variances(&[0], &all), variances(&[1], &all)];
+    let spread = |i: usize| is_spread(i as u32 % LARGE.0, i as u32 / LARGE.0);
+    let errors = variances(&[0, 1], &spread).into_iter().map(f64::sqrt).collect();
     // Variance by one half of the blocks that are worst by the other.
     let across = |share: usize| -> f64 {
         let of = |by: &[f64], measured: &[f64]| {
@@ -149,7 +154,7 @@ fn over_seeds(s: &Subject, tuning: &Tuning, with: &[usize], seeds: u32) -> Seeds
         };
         0.5 * (of(&halves[0], &halves[1]) + of(&halves[1], &halves[0]))
     };
-    Seeds { worst: [largest, across(usize::MAX), across(100)].map(f64::sqrt), each, samples }
+    Seeds { worst: [largest, across(usize::MAX), across(100)].map(f64::sqrt), errors, each, samples }
 }
 
 /// Adaptive against uniform sampling: time at an equal worst block of the frame, at an equal worst hundredth of the blocks, and
@@ -157,7 +162,7 @@ fn over_seeds(s: &Subject, tuning: &Tuning, with: &[usize], seeds: u32) -> Seeds
 /// that is known worst, and uniform sampling has few blocks to choose it from.
 fn adaptive(subjects: &[Subject], seeds: u32) {
     println!(
-        "\nadaptive against uniform sampling, {SQUARES} superblocks of {}×{} and {WORST} with its worst blocks, {seeds} seeds: uniform samples with as good a worst block; share of the time (with as good a worst hundredth; with as small a largest error as measured)",
+        "\nadaptive against uniform sampling, {SQUARES} superblocks of {}×{} and {WORST} with its worst blocks, {seeds} seeds: uniform samples with as good a worst block; share of the time (with as good a worst hundredth; with as small a largest error as measured); the share that perfect knowledge of each block would leave",
         LARGE.0, LARGE.1
     );
     for s in subjects {
@@ -168,7 +173,7 @@ fn adaptive(subjects: &[Subject], seeds: u32) {
         let own = large.clone().with(K::SamplingThreshold, threshold).with(K::SamplingMost, MOST);
         let ours = over_seeds(s, &own, &with, seeds);
         let goals = ours.worst;
-        let mut needs = [f64::NAN; 3];
+        let (mut needs, mut perfect) = ([f64::NAN; 3], f64::NAN);
         let (mut before, mut each): (Option<Seeds>, _) = (None, 0.0);
         let told = |what: &str, r: &Seeds| {
             let [largest, worst, hundredth] = r.worst.map(|e| 100.0 * e);
@@ -193,6 +198,13 @@ fn adaptive(subjects: &[Subject], seeds: u32) {
                     });
                 }
             }
+            // Every block with as many samples as it needs for the error of the worst hundredth, by how errors fall here.
+            if let Some(then) = &before {
+                let fall = (now.worst[2] / then.worst[2]).ln() / (then.samples / now.samples).ln();
+                let needed = now.errors.iter().map(|e| (e / now.worst[2]).powf(1.0 / fall));
+                perfect = 100.0 * needed.sum::<f64>() / now.errors.len() as f64;
+                eprintln!("    errors fall with the {fall:.2}th power, perfect knowledge leaves {perfect:.0} %");
+            }
             before = Some(now);
             if needs.iter().all(|n| !n.is_nan()) {
                 break;
@@ -200,7 +212,7 @@ fn adaptive(subjects: &[Subject], seeds: u32) {
         }
         let share = |n: f64| 100.0 * ours.samples * ours.each / (n * each);
         println!(
-            "{:<26} threshold {:.2} %, worst block {:.2} %: {:>5.0} spp, uniform {:>5.0} → {:.0} % ({:.0} %; {:.0} %) of the time",
+            "{:<26} threshold {:.2} %, worst block {:.2} %: {:>5.0} spp, uniform {:>5.0} → {:.0} % ({:.0} %; {:.0} %) of the time, at best {perfect:.0} %",
             s.name,
             100.0 * threshold,
             100.0 * goals[1],

@@ -86,7 +86,7 @@ pub(crate) struct Unsaved {
 const BEAT: Duration = Duration::from_millis(120);
 /// Share of the budget that a pilot takes, and its least and most seconds.
 const PILOT: f64 = 0.05;
-const PILOT_LEAST: f64 = 4.0;
+const PILOT_LEAST: f64 = 6.0;
 const PILOT_MOST: f64 = 120.0;
 /// Height of the small pictures.
 const THUMBNAIL: usize = 180;

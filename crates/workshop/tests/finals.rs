@@ -44,6 +44,8 @@ fn a_final_takes_over_tests_and_pilots_and_looks_as_if_it_had_not() {
     assert_eq!(w.proof(pilot).unwrap().kind, ProofKind::Pilot);
     let forecast = w.forecast(shot).unwrap().unwrap();
     assert!(forecast.forecast.needs_test.is_empty() && forecast.forecast.low > 0.0);
+    let samples = |w: &Workshop| said(w, shot, "samples").map(|c| c.state);
+    assert_eq!(samples(&w).unwrap(), "of proof 2, proof 1: not rendered again", "the pilot has more than the region");
     let second = w.add_final(shot).unwrap();
     let helped = finished(&w, second.id);
     let report = helped.report.as_ref().unwrap();
@@ -56,15 +58,49 @@ fn a_final_takes_over_tests_and_pilots_and_looks_as_if_it_had_not() {
     assert!(helped.forecast.is_some() && w.forecast(shot).unwrap().unwrap().forecast.history == 1);
     // Under another exposure hardly anything is rendered anew: a darker picture shows less grain.
     tune(&w, shot, serde_json::json!({ "view.exposure": -1.0 }));
+    assert_eq!(samples(&w).unwrap(), "of proof 2, the final cabinet_front_0001, proof 1: not rendered again");
     let third = w.add_final(shot).unwrap();
     let darker = finished(&w, third.id);
     let (again, all) = (darker.report.as_ref().unwrap(), report.render.samples);
+    // They save what they would have taken here.
+    let worth = report.render.processor_seconds / report.render.threads as f64;
+    assert!((again.before - worth).abs() < 1e-6 * worth, "{} of {worth}", again.before);
     assert!(
         again.reused == all && again.render.samples < all * 5 / 4,
         "{} and {} of {all}",
         again.reused,
         again.render.samples
     );
+}
+
+fn said(w: &Workshop, shot: i64, what: &str) -> Option<Check> {
+    w.check_final(shot, &NewFinal::default()).unwrap().into_iter().find(|c| c.what == what)
+}
+
+#[test]
+fn the_check_says_what_would_not_come_out_as_meant() {
+    let (_data, w, shot) = workshop();
+    let fine = |what: &str| said(&w, shot, what).map(|c| c.fine);
+    assert_eq!((fine("forecast"), fine("time"), fine("least samples")), (Some(false), None, Some(false)));
+    tune(&w, shot, serde_json::json!({ "sampling.least": 16, "sampling.most": 64, "sampling.threshold": 0.2 }));
+    test(&w, shot);
+    assert_eq!((fine("forecast"), fine("time"), fine("least samples")), (None, Some(true), None));
+    assert_eq!(
+        (fine("cleanness"), fine("memory"), fine("names"), fine("drafts")),
+        (Some(true), Some(true), Some(true), None)
+    );
+    // A threshold out of reach of the samples, and a frame out of reach of the minutes and of the memory.
+    tune(&w, shot, serde_json::json!({ "sampling.threshold": 0.0005 }));
+    assert_eq!((fine("time"), fine("cleanness")), (Some(true), Some(false)));
+    tune(&w, shot, serde_json::json!({ "frame.width": 9600, "frame.height": 6400 }));
+    let late = said(&w, shot, "time").unwrap();
+    assert!(!late.fine && late.state.ends_with(", budget 1 min 00 s"), "{}", late.state);
+    // Held to its time it ends in time, whatever it looks like.
+    let held = NewFinal { policy: Policy::Time, ..NewFinal::default() };
+    assert!(w.check_final(shot, &held).unwrap().iter().any(|c| c.what == "time" && c.fine));
+    // What cannot be computed asks for a pilot.
+    tune(&w, shot, serde_json::json!({ "frame.width": 96, "frame.height": 64, "depth.roulette_from": 1 }));
+    assert!(said(&w, shot, "pilot").unwrap().state.contains("needed"));
 }
 
 #[test]

@@ -11,6 +11,7 @@ export function FinalReportView({ f }: { f: FinalView }) {
     f.forecast
       ? f.forecast.causes.filter((c) => kinds.includes(c.kind)).reduce((sum, c) => sum + c.seconds, 0)
       : null;
+  // What tests and earlier finals had rendered counts as sampling, since the forecast is that of the whole frame.
   const rows: [string, number | null, number][] = [
     ["Start", told("start"), r.start],
     ["Sampling", told(...sampled), r.sampling + r.before],
@@ -44,13 +45,28 @@ export function FinalReportView({ f }: { f: FinalView }) {
               </td>
             </tr>
           ))}
+          {r.before > 0.05 && (
+            <>
+              <tr>
+                <td>There before</td>
+                <td />
+                <td className="num">−{duration(r.before)}</td>
+                <td />
+              </tr>
+              <tr className="total">
+                <td>This final</td>
+                <td />
+                <td className="num">{duration(r.total)}</td>
+                <td />
+              </tr>
+            </>
+          )}
         </tbody>
       </table>
       <p className="second">
         {count(r.render.samples)} samples, {r.render.samples_per_pixel.toFixed(0)} a pixel, on{" "}
         {r.render.threads} threads.{" "}
-        {r.reused > 0 &&
-          `${count(r.reused)} of them came from tests and earlier finals and saved ${duration(r.before)}. `}
+        {r.reused > 0 && `${count(r.reused)} of them were there from tests and earlier finals. `}
         Grain as delivered {percent(r.grain, 2)}
         {f.forecast && ` (foretold ${percent(f.forecast.grain, 2)})`}, worst block {percent(r.worst_block)}
         {f.planned

@@ -51,14 +51,21 @@ function Verdict({ f }: { f: FinalView }) {
   if (f.state !== "delivered" || !f.report) return null;
   const r = f.report;
   const late = r.total - f.budget;
+  // What a final that holds the time may differ by.
+  const slack = Math.max(1, 0.02 * f.budget);
+  const over = f.policy === "time" ? late > slack : late > 0;
   return (
     <>
       <div>
         {r.clean ? <b>Clean</b> : <b className="over">Not clean everywhere</b>} ·{" "}
         {percent(1 - r.unclean, r.unclean > 0 && r.unclean < 0.01 ? 2 : 0)} of it at {percent(f.threshold)}
       </div>
-      <div className={late > 0 ? "over" : "second"}>
-        {late > 0 ? `${spoken(late)} over budget` : `${spoken(-late)} inside budget`}
+      <div className={over ? "over" : "second"}>
+        {over
+          ? `${spoken(late)} over budget`
+          : -late > slack
+            ? `${spoken(-late)} inside budget`
+            : "within budget"}
       </div>
     </>
   );
@@ -115,7 +122,7 @@ function Row({
       </span>
       <span className="final-times">
         <span>
-          forecast{" "}
+          {f.policy === "time" ? `to ${percent(f.threshold)}` : "forecast"}{" "}
           <b>
             {f.forecast
               ? `${duration(f.forecast.seconds)} ± ${duration((f.forecast.high - f.forecast.low) / 2)}`
@@ -124,6 +131,9 @@ function Row({
         </span>
         <span>
           actual <b>{f.report ? duration(f.report.total) : times ? `${duration(times.spent)} …` : "–"}</b>
+          {f.report && f.report.before > 0.5 && (
+            <span className="second"> + {duration(f.report.before)} there</span>
+          )}
         </span>
         <span>
           budget <b>{duration(f.budget)}</b>
