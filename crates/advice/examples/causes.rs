@@ -131,9 +131,9 @@ fn over_seeds(s: &Subject, tuning: &Tuning, with: &[usize], seeds: u32) -> Seeds
         let mut blocks = vec![([0.0f64; 3], 0.0f64); count];
         for (i, sums) in sums.iter().enumerate().filter(|(i, _)| seen[*i] && only(*i)) {
             let block = &mut blocks[block_of(i)];
-            for c in 0..3 {
+            for (c, variance) in block.0.iter_mut().enumerate() {
                 let [sum, squares] = [0, 1].map(|k| halves.iter().map(|h| sums[*h][c][k]).sum::<f64>());
-                block.0[c] += (squares - sum * sum / n as f64) / (n - 1) as f64;
+                *variance += (squares - sum * sum / n as f64) / (n - 1) as f64;
             }
             block.1 += 1.0;
         }
