@@ -308,7 +308,8 @@ impl Workshop {
                 w.forget_plate(id);
                 w.0.store.delete_proof(id)?;
             }
-            told
+            // Who sees what they tell sees that they have gone.
+            told?.map_or(Ok(()), |row| w.0.store.add_advice(&row).map(|_| ()))
         })
     }
 
@@ -319,7 +320,7 @@ impl Workshop {
         (whole, d): (&Description, &Description),
         report: &RenderReport,
         proofs: &mut Vec<i64>,
-    ) -> Result<(), Fault> {
+    ) -> Result<Option<AdviceRow>, Fault> {
         let mut run = |d: Description, name: &str| -> Result<RenderReport, Fault> {
             let id = self.run_test(shot, "test", d, false)?;
             self.0.store.label_proof(id, &format!("pilot: {name}"), "", true, false)?;
@@ -333,7 +334,7 @@ impl Workshop {
             let report = run(Description { tuning, ..d.clone() }, &format!("{knob} {to}"))?;
             tried.push((knob, to, report));
         }
-        let Some(mut pilot) = Pilot::of(&base, &d.tuning, &tried) else { return Ok(()) };
+        let Some(mut pilot) = Pilot::of(&base, &d.tuning, &tried) else { return Ok(None) };
         if let Some(counts) = pilot.candidate() {
             let changes = counts.iter().map(|(k, n)| (k.to_string(), serde_json::json!(n))).collect();
             let together = Description { tuning: d.tuning.changed(&changes)?, ..d.clone() };
@@ -341,8 +342,7 @@ impl Workshop {
             pilot.confirm(&counts, &base, &report);
         }
         let advice = json(&PilotRecord { description: whole.clone(), pilot })?;
-        let row = AdviceRow { id: 0, shot, advice, state: "pilot".into(), basis, without: None, with: None };
-        self.0.store.add_advice(&row).map(|_| ())
+        Ok(Some(AdviceRow { id: 0, shot, advice, state: "pilot".into(), basis, without: None, with: None }))
     }
 }
 
