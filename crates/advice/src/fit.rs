@@ -176,6 +176,19 @@ fn size_for(bench: &Bench, t: &Tuning, rows: &[&Advice], seconds: f64) -> Option
     Some(frame(low))
 }
 
+/// With as few samples at the most as let all but one in 200 of the blocks settle that ever would.
+fn with_enough(bench: &Bench, t: &Tuning, rows: &[&Advice]) -> Option<Tuning> {
+    let with_most = |n: u32| t.clone().with(K::SamplingMost, n);
+    let all = bench.forecast(&with_most(MOST), rows)?.settled;
+    let least = t.whole(K::SamplingLeast).max(16);
+    let enough = ladder(MOST / 2)
+        .into_iter()
+        .map(|n| 2 * n)
+        .filter(|n| *n >= least)
+        .find(|n| bench.forecast(&with_most(*n), rows).is_some_and(|f| f.settled >= 0.995 * all));
+    Some(with_most(enough.unwrap_or(MOST)))
+}
+
 /// Fits a tuning to `seconds`, or to the threshold that is wanted.
 pub fn fit(test: Measured, tuning: &Tuning, machine: &Machine, seconds: f64, wanted: &Wanted) -> Option<Fit> {
     let (threshold, without) = (wanted.threshold, &wanted.without);
@@ -207,13 +220,7 @@ pub fn fit(test: Measured, tuning: &Tuning, machine: &Machine, seconds: f64, wan
     let aim = reached.map_or(THRESHOLDS.1, rounded);
     let mut then = open.with(K::SamplingThreshold, aim);
     if !refused(K::SamplingMost) {
-        let all = bench.forecast(&then, &taken)?.settled;
-        let least = base.whole(K::SamplingLeast).max(16);
-        let enough = ladder(MOST / 2).into_iter().map(|n| 2 * n).filter(|n| *n >= least).find(|n| {
-            let f = bench.forecast(&then.clone().with(K::SamplingMost, *n), &taken);
-            f.is_some_and(|f| f.settled >= 0.995 * all)
-        });
-        then = then.with(K::SamplingMost, enough.unwrap_or(MOST));
+        then = with_enough(&bench, &then, &taken)?;
     }
     let last = bench.forecast(&then, &taken)?;
 
@@ -297,7 +304,14 @@ pub fn fit(test: Measured, tuning: &Tuning, machine: &Machine, seconds: f64, wan
         changes.extend(r.changes.clone());
     }
     let poor = !fits || then.real(K::SamplingThreshold) > 1.02 * own;
-    let ways_out = if poor { ways_out(&bench, &then, &taken, own, seconds) } else { Vec::new() };
+    let ways_out = if poor {
+        let fine = then.clone().with(K::SamplingThreshold, own);
+        // What a coarser threshold needs is not enough for it.
+        let fine = if refused(K::SamplingMost) { fine } else { with_enough(&bench, &fine, &taken)? };
+        ways_out(&bench, &fine, &taken, seconds)
+    } else {
+        Vec::new()
+    };
     let curve = (0..POINTS).filter_map(|i| {
         let part = i as f64 / (POINTS - 1) as f64;
         let x = (THRESHOLDS.0.ln() * (1.0 - part) + THRESHOLDS.1.ln() * part).exp();
@@ -363,26 +377,28 @@ pub fn fit_denoised(
     Some(out)
 }
 
-/// What would bring the shot's own threshold within the budget.
-fn ways_out(bench: &Bench, then: &Tuning, rows: &[&Advice], own: f64, seconds: f64) -> Vec<WayOut> {
-    let fine = then.clone().with(K::SamplingThreshold, own);
+/// What would bring the shot's own threshold, as it is in `fine`, within the budget.
+fn ways_out(bench: &Bench, fine: &Tuning, rows: &[&Advice], seconds: f64) -> Vec<WayOut> {
+    let own = fine.real(K::SamplingThreshold);
+    let mut sampling = one(K::SamplingThreshold, own);
+    sampling.extend(one(K::SamplingMost, fine.whole(K::SamplingMost)));
     let mut out = Vec::new();
-    if let Some(f) = bench.forecast(&fine, rows) {
+    if let Some(f) = bench.forecast(fine, rows) {
         // Only the margin was too small for it.
         if f.seconds <= seconds {
             return out;
         }
         let title = format!("{} more for a threshold of {:.2} %", spoken(f.seconds - seconds), 100.0 * own);
-        out.push(WayOut { title, seconds: f.seconds, changes: one(K::SamplingThreshold, own) });
+        out.push(WayOut { title, seconds: f.seconds, changes: sampling.clone() });
     }
-    if let Some(small) = size_for(bench, &fine, rows, seconds)
+    if let Some(small) = size_for(bench, fine, rows, seconds)
         && let Some(f) = bench.forecast(&small, rows)
     {
         let (w, h) = (small.whole(K::FrameWidth), small.whole(K::FrameHeight));
         let title = format!("{w} × {h} px instead, at {:.2} %", 100.0 * own);
         let mut changes = one(K::FrameWidth, w);
         changes.extend(one(K::FrameHeight, h));
-        changes.extend(one(K::SamplingThreshold, own));
+        changes.extend(sampling);
         out.push(WayOut { title, seconds: f.seconds, changes });
     }
     if fine.name(K::CleanupDenoise) == "none"

@@ -211,6 +211,13 @@ fn a_fit_spends_the_budget_on_the_finest_threshold_and_says_what_helps_where_it_
     assert!((asked.threshold - 0.03).abs() < 1e-9 && asked.then.seconds > whole);
     let never = all(machine.start + 0.01);
     assert!(!never.fits && !never.ways_out.is_empty());
+    // What would bring the own threshold within reach does: as many blocks settle as ever would.
+    let out = &small.ways_out[0];
+    let there = now.changed(&small.changes).unwrap().changed(&out.changes).unwrap();
+    let f = forecast(measured, &there, None, &machine).unwrap();
+    let ever = forecast(measured, &there.clone().with(K::SamplingMost, 16_384u32), None, &machine).unwrap();
+    assert!((f.seconds / out.seconds - 1.0).abs() < 1e-6 && there.real(K::SamplingThreshold) == 0.05, "{out:?}");
+    assert!(f.settled > 0.99 * ever.settled, "{} of {}", f.settled, ever.settled);
     // Where the frame may shrink, the threshold stays and the size goes down as far as it must, but no further.
     let shrunk = to(0.7 * whole, Wanted { smaller: true, ..Wanted::default() });
     let (width, height) =
