@@ -89,7 +89,7 @@ fn the_check_says_what_would_not_come_out_as_meant() {
         (fine("cleanness"), fine("memory"), fine("names"), fine("drafts")),
         (Some(true), Some(true), Some(true), None)
     );
-    // A threshold out of reach of the samples, and a frame out of reach of the minutes and of the memory.
+    // A threshold out of reach of the samples, and a frame out of reach of the minutes.
     tune(&w, shot, serde_json::json!({ "sampling.threshold": 0.0005 }));
     assert_eq!((fine("time"), fine("cleanness")), (Some(true), Some(false)));
     tune(&w, shot, serde_json::json!({ "frame.width": 9600, "frame.height": 6400 }));
