@@ -7,10 +7,8 @@ mod subjects;
 
 use advice::{Advice, Machine, Measured, Pilot, advise, pilot_tuning, prices, time_ratio, trials};
 use std::path::Path;
-use std::sync::Arc;
-use std::sync::atomic::AtomicBool;
-use subjects::{Subject, demo_subjects, describe, fixed, median, open_subjects, rendered};
-use tracer::{Plan, Render, SUPERBLOCK, Scope, cores, own_pool};
+use subjects::{Subject, demo_subjects, describe, fixed, median, open_subjects, rendered, rendered_as};
+use tracer::{Plan, Render, SUPERBLOCK, Scope};
 use tuning::{K, Tuning};
 
 /// What adaptive sampling does is measured in frames as they are delivered, since blocks of small ones hold a bit of
@@ -59,11 +57,7 @@ fn large(s: &Subject) -> Tuning {
 
 /// Some superblocks of a large frame.
 fn in_squares(s: &Subject, tuning: &Tuning, squares: &[usize]) -> Render {
-    let pool = Arc::new(own_pool(cores()).expect("threads"));
-    let mut render = Render::new(s.stage.clone(), describe(s, tuning), pool, false).expect("a render");
-    render.only(Scope::Squares(squares.iter().copied().collect()));
-    while render.step(&AtomicBool::new(false)) {}
-    render
+    rendered_as(s, tuning, |render| render.only(Scope::Squares(squares.iter().copied().collect())))
 }
 
 /// Superblocks all over a large frame.
@@ -236,7 +230,7 @@ fn bias(subjects: &[Subject], seeds: u32) {
         let large = large(s);
         let threshold = scattered(s, &fixed(&large, 64)).report().grain;
         let t = large.clone().with(K::SamplingThreshold, threshold).with(K::SamplingMost, 256);
-        let of = |seed: u32| t.clone().with(K::SamplingSeed, 100 + seed % seeds);
+        let of = |seed: u32| t.clone().with(K::SamplingSeed, 100 + seed);
         let light = |r: &Render| r.plate().mean().iter().map(|c| picture::luminance(*c) as f64).sum::<f64>();
         let own: Vec<(f64, Plan)> = (0..seeds)
             .map(|seed| {
@@ -246,11 +240,8 @@ fn bias(subjects: &[Subject], seeds: u32) {
             .collect();
         let others: Vec<f64> = (0..seeds)
             .map(|seed| {
-                let pool = Arc::new(own_pool(cores()).expect("threads"));
-                let mut render = Render::new(s.stage.clone(), describe(s, &of(seed)), pool, false).expect("a render");
-                render.follow(own[(seed as usize + 1) % own.len()].1.clone()).expect("a plan of this frame");
-                while render.step(&AtomicBool::new(false)) {}
-                light(&render)
+                let plan = own[(seed as usize + 1) % own.len()].1.clone();
+                light(&rendered_as(s, &of(seed), |render| render.follow(plan).expect("a plan of this frame")))
             })
             .collect();
         let level = others.iter().sum::<f64>() / seeds as f64;

@@ -43,6 +43,14 @@ impl Policy {
         }
     }
 
+    /// Seconds by which a final may be past its budget and still has kept it.
+    fn slack(self, budget: f64) -> f64 {
+        match self {
+            Policy::Cleanness => 0.0,
+            Policy::Time => (0.02 * budget).max(1.0),
+        }
+    }
+
     fn named(name: &str) -> Policy {
         if name == "time" { Policy::Time } else { Policy::Cleanness }
     }
@@ -427,6 +435,7 @@ impl Workshop {
             threshold: Limits::of(&d.tuning).threshold,
             state,
             policy: Policy::named(&row.policy),
+            slack: Policy::named(&row.policy).slack(row.budget),
             number: task.number,
             planned: task.planned,
             top_up: task.top_up.filter(|_| state != FinalState::Delivered),

@@ -300,6 +300,8 @@ pub struct FinalView {
     pub state: FinalState,
     pub budget: f64,
     pub policy: crate::Policy,
+    /// Seconds by which it may be past its budget and still has kept it.
+    pub slack: f64,
     /// Of a frame of a series.
     #[ts(type = "number | null")]
     pub number: Option<u32>,

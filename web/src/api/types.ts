@@ -785,6 +785,10 @@ denoiser_unknown: boolean, };
 
 export type FinalView = { id: number, shot: number, shot_name: string, camera: string, frame: [number, number], threshold: number, state: FinalState, budget: number, policy: Policy, 
 /**
+ * Seconds by which it may be past its budget and still has kept it.
+ */
+slack: number, 
+/**
  * Of a frame of a series.
  */
 number: number | null, 

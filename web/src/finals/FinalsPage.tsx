@@ -51,9 +51,7 @@ function Verdict({ f }: { f: FinalView }) {
   if (f.state !== "delivered" || !f.report) return null;
   const r = f.report;
   const late = r.total - f.budget;
-  // What a final that holds the time may differ by.
-  const slack = Math.max(1, 0.02 * f.budget);
-  const over = f.policy === "time" ? late > slack : late > 0;
+  const over = late > f.slack;
   return (
     <>
       <div>
@@ -63,7 +61,7 @@ function Verdict({ f }: { f: FinalView }) {
       <div className={over ? "over" : "second"}>
         {over
           ? `${spoken(late)} over budget`
-          : -late > slack
+          : -late >= f.slack
             ? `${spoken(-late)} inside budget`
             : "within budget"}
       </div>

@@ -116,8 +116,14 @@ pub fn describe(s: &Subject, tuning: &Tuning) -> Description {
 }
 
 pub fn rendered(s: &Subject, tuning: &Tuning) -> Render {
+    rendered_as(s, tuning, |_| ())
+}
+
+/// The same, in a part or after a plan that `prepare` lays down.
+pub fn rendered_as(s: &Subject, tuning: &Tuning, prepare: impl FnOnce(&mut Render)) -> Render {
     let pool = Arc::new(own_pool(cores()).expect("threads"));
     let mut render = Render::new(s.stage.clone(), describe(s, tuning), pool, false).expect("a render");
+    prepare(&mut render);
     while render.step(&AtomicBool::new(false)) {}
     render
 }
