@@ -16,6 +16,9 @@ use tuning::{K, Tuning, Value};
 const AIM: f64 = 0.96;
 /// Finest and coarsest threshold that is looked at.
 const THRESHOLDS: (f64, f64) = (0.0005, 0.5);
+/// Grain that is as little as another, and little more.
+const AS_LITTLE: f64 = 1.005;
+const LITTLE_MORE: f64 = 1.05;
 /// Most samples a pixel that are proposed.
 const MOST: u32 = 16_384;
 /// Key of the row that makes the frame smaller, and the smallest one in percent of its sides.
@@ -36,7 +39,8 @@ pub struct FitRow {
     pub changes: BTreeMap<String, serde_json::Value>,
     /// It is part of the result.
     pub taken: bool,
-    /// Seconds of the final and its grain with the row less those without it, the other rows as they are.
+    /// Seconds of the final and its grain with the row less those without it: of rows that are taken with those above it, so that
+    /// they add up; of others with all that are taken.
     pub seconds: f64,
     pub grain: f64,
     /// What the picture loses, in steps of 255 in 99 % of the blocks.
@@ -53,11 +57,13 @@ pub struct CurvePoint {
     pub grain: f64,
 }
 
-/// Something that would bring the budget within reach.
+/// Something that would bring the shot's own threshold within reach.
 #[derive(Debug, Clone, PartialEq, Serialize, TS)]
 pub struct WayOut {
     pub title: String,
     pub seconds: f64,
+    /// Seconds of budget that it takes.
+    pub budget: f64,
     #[ts(type = "Record<string, number | boolean | string>")]
     pub changes: BTreeMap<String, serde_json::Value>,
 }
@@ -109,6 +115,8 @@ pub struct Wanted {
 struct Bench<'a> {
     test: Measured<'a>,
     machine: &'a Machine,
+    /// Most samples are not to be changed.
+    keep_most: bool,
 }
 
 impl Bench<'_> {
@@ -124,6 +132,24 @@ impl Bench<'_> {
         let effect = turned.iter().fold(even, |e, a| turn(e, a));
         let known: Vec<&str> = rows.iter().flat_map(|a| a.changes.keys().map(String::as_str)).collect();
         forecast_turned(self.test, tuning, None, self.machine, (effect.time, effect.variance), &known)
+    }
+
+    /// With as few samples at the most as let all but one in 200 of the blocks settle that ever would, and leave little more
+    /// grain where some never do.
+    fn with_enough(&self, tuning: &Tuning, rows: &[&Advice]) -> Option<(Tuning, Forecast)> {
+        let with_most = |n: u32| tuning.clone().with(K::SamplingMost, n);
+        if self.keep_most {
+            return Some((tuning.clone(), self.forecast(tuning, rows)?));
+        }
+        let all = self.forecast(&with_most(MOST), rows)?;
+        let does = |f: Forecast| f.settled >= 0.995 * all.settled && f.grain <= LITTLE_MORE * all.grain;
+        let least = tuning.whole(K::SamplingLeast).max(16);
+        let counts: Vec<u32> = ladder(MOST / 2).into_iter().map(|n| 2 * n).filter(|n| *n >= least).collect();
+        let enough = counts.partition_point(|n| !self.forecast(&with_most(*n), rows).is_some_and(does));
+        match counts.get(enough).map(|n| with_most(*n)) {
+            Some(t) => self.forecast(&t, rows).map(|f| (t, f)),
+            None => Some((with_most(MOST), all)),
+        }
     }
 }
 
@@ -141,18 +167,23 @@ fn rounded(t: f64) -> f64 {
     (((t / unit).ceil() * unit) * 1e6).round() / 1e6
 }
 
-/// The lowest threshold whose forecast stays within `seconds`; none if not even the coarsest does.
+/// The lowest threshold whose forecast stays within `seconds`; none if not even the coarsest does. Where most samples keep all
+/// of them within, the highest one that leaves as little grain as any.
 fn threshold_for(bench: &Bench, t: &Tuning, rows: &[&Advice], seconds: f64) -> Option<f64> {
-    let takes = |x: f64| bench.forecast(&t.clone().with(K::SamplingThreshold, x), rows).map(|f| f.seconds);
-    if takes(THRESHOLDS.1)? > seconds {
+    let at = |x: f64| Some(bench.with_enough(&t.clone().with(K::SamplingThreshold, x), rows)?.1);
+    if at(THRESHOLDS.1)?.seconds > seconds {
         return None;
     }
+    let finest = at(THRESHOLDS.0)?;
+    let limited = finest.seconds <= seconds;
     let (mut low, mut high) = (THRESHOLDS.0.ln(), THRESHOLDS.1.ln());
     for _ in 0..14 {
         let middle = 0.5 * (low + high);
-        if takes(middle.exp())? > seconds { low = middle } else { high = middle }
+        let f = at(middle.exp())?;
+        let finer = if limited { f.grain <= AS_LITTLE * finest.grain } else { f.seconds > seconds };
+        if finer { low = middle } else { high = middle }
     }
-    Some(high.exp().max(THRESHOLDS.0))
+    Some(if limited { low } else { high }.exp().max(THRESHOLDS.0))
 }
 
 /// The frame in the same shape by a share of its sides.
@@ -164,7 +195,7 @@ fn sized(t: &Tuning, share: f64) -> Tuning {
 /// The largest frame that reaches the threshold of `t` within `seconds`, in steps of a hundredth; none below [`SMALLEST`].
 fn size_for(bench: &Bench, t: &Tuning, rows: &[&Advice], seconds: f64) -> Option<Tuning> {
     let frame = |percent: u32| sized(t, 0.01 * percent as f64);
-    let fits = |percent: u32| bench.forecast(&frame(percent), rows).is_some_and(|f| f.seconds <= seconds);
+    let fits = |percent: u32| bench.with_enough(&frame(percent), rows).is_some_and(|(_, f)| f.seconds <= seconds);
     let (mut low, mut high) = (SMALLEST, 100);
     if !fits(low) {
         return None;
@@ -176,128 +207,107 @@ fn size_for(bench: &Bench, t: &Tuning, rows: &[&Advice], seconds: f64) -> Option
     Some(frame(low))
 }
 
-/// With as few samples at the most as let all but one in 200 of the blocks settle that ever would.
-fn with_enough(bench: &Bench, t: &Tuning, rows: &[&Advice]) -> Option<Tuning> {
-    let with_most = |n: u32| t.clone().with(K::SamplingMost, n);
-    let all = bench.forecast(&with_most(MOST), rows)?.settled;
-    let least = t.whole(K::SamplingLeast).max(16);
-    let enough = ladder(MOST / 2)
-        .into_iter()
-        .map(|n| 2 * n)
-        .filter(|n| *n >= least)
-        .find(|n| bench.forecast(&with_most(*n), rows).is_some_and(|f| f.settled >= 0.995 * all));
-    Some(with_most(enough.unwrap_or(MOST)))
+/// A row before it has its price.
+struct Offer<'a> {
+    row: FitRow,
+    advice: Option<&'a Advice>,
+}
+
+/// Prices one after another, each with the rows above it taken, so that they add up from `tuning` to `then`; what is refused as
+/// if it came on top of that.
+fn priced(
+    bench: &Bench,
+    tuning: &Tuning,
+    now: &Forecast,
+    then: (&Tuning, &Forecast),
+    offers: Vec<Offer>,
+) -> Option<Vec<FitRow>> {
+    let all: Vec<&Advice> = offers.iter().filter(|o| o.row.taken).filter_map(|o| o.advice).collect();
+    let (mut at, mut on, mut before) = (tuning.clone(), Vec::new(), now.clone());
+    let mut rows = Vec::new();
+    for Offer { mut row, advice } in offers {
+        let (from, to) = if row.taken {
+            at = with(&at, &row.changes)?;
+            on.extend(advice);
+            let after = bench.forecast(&at, &on)?;
+            (std::mem::replace(&mut before, after.clone()), after)
+        } else {
+            let with_it: Vec<&Advice> = all.iter().copied().chain(advice).collect();
+            (then.1.clone(), bench.forecast(&with(then.0, &row.changes)?, &with_it)?)
+        };
+        (row.seconds, row.grain) = (to.seconds - from.seconds, to.grain - from.grain);
+        rows.push(row);
+    }
+    Some(rows)
 }
 
 /// Fits a tuning to `seconds`, or to the threshold that is wanted.
 pub fn fit(test: Measured, tuning: &Tuning, machine: &Machine, seconds: f64, wanted: &Wanted) -> Option<Fit> {
-    let (threshold, without) = (wanted.threshold, &wanted.without);
-    let bench = Bench { test, machine };
+    let refused = |key: &str| wanted.without.iter().any(|w| w == key);
+    let bench = Bench { test, machine, keep_most: refused(id(K::SamplingMost)) };
     let now = bench.forecast(tuning, &[])?;
     let mut free: Vec<Advice> = advise(test, tuning, machine);
     free.retain(|a| a.key == "splits" || a.key == id(K::DepthTotal) || a.key == "adaptive");
-    let taken: Vec<&Advice> = free.iter().filter(|a| !without.contains(&a.key)).collect();
+    let taken: Vec<&Advice> = free.iter().filter(|a| !refused(&a.key)).collect();
     let mut base = tuning.clone();
     for a in &taken {
         base = with(&base, &a.changes)?;
     }
     let own = tuning.real(K::SamplingThreshold);
-    let refused = |k: K| without.iter().any(|w| w == id(k));
-    // As many samples as are ever needed, then as few as do nearly as well.
-    let mut open = if refused(K::SamplingMost) { base.clone() } else { base.clone().with(K::SamplingMost, MOST) };
-    let mut reached = match threshold {
-        Some(t) => Some(t),
-        None if refused(K::SamplingThreshold) => Some(own),
-        None => threshold_for(&bench, &open, &taken, AIM * seconds),
+    let far = wanted.threshold.is_none() && bench.with_enough(&base, &taken)?.1.seconds > AIM * seconds;
+    let small = if wanted.smaller && far { size_for(&bench, &base, &taken, AIM * seconds) } else { None };
+    let shrunk = small.as_ref().filter(|_| !refused(SIZE));
+    let offered = match (wanted.threshold, shrunk) {
+        (Some(t), _) => t,
+        (None, Some(_)) => own,
+        (None, None) => threshold_for(&bench, &base, &taken, AIM * seconds).map_or(THRESHOLDS.1, rounded),
     };
-    // Also where the threshold is kept on purpose.
-    let far = threshold.is_none() && bench.forecast(&open, &taken)?.seconds > AIM * seconds;
-    let small = if wanted.smaller && far { size_for(&bench, &open, &taken, AIM * seconds) } else { None };
-    let refused_size = without.iter().any(|w| w == SIZE);
-    if let Some(small) = small.as_ref().filter(|_| !refused_size) {
-        (open, reached) = (small.clone(), Some(own));
-    }
-    let aim = reached.map_or(THRESHOLDS.1, rounded);
-    let mut then = open.with(K::SamplingThreshold, aim);
-    if !refused(K::SamplingMost) {
-        then = with_enough(&bench, &then, &taken)?;
-    }
+    let reached = if refused(id(K::SamplingThreshold)) { own } else { offered };
+    let then = shrunk.unwrap_or(&base).clone().with(K::SamplingThreshold, reached);
+    // Also told where it is refused.
+    let (with_enough, _) = Bench { keep_most: false, ..bench }.with_enough(&then, &taken)?;
+    let enough = with_enough.whole(K::SamplingMost);
+    let then = if bench.keep_most { then } else { with_enough };
     let last = bench.forecast(&then, &taken)?;
 
-    let mut rows: Vec<FitRow> = Vec::new();
-    for a in &free {
-        let used = taken.iter().any(|t| t.key == a.key);
-        // With the row against without it.
-        let others: Vec<&Advice> = taken.iter().copied().filter(|t| t.key != a.key).collect();
-        let back: BTreeMap<_, _> = a
-            .changes
-            .keys()
-            .filter_map(|k| Some((k.clone(), serde_json::json!(tuning.to_map().get(k.as_str())?))))
-            .collect();
-        let bare = bench.forecast(&with(&then, &back)?, &others)?;
-        let mut all = others.clone();
-        all.push(a);
-        let full = bench.forecast(&with(&then, &a.changes)?, &all)?;
-        rows.push(FitRow {
-            key: a.key.clone(),
-            title: a.title.clone(),
-            why: a.why.clone(),
-            changes: a.changes.clone(),
-            taken: used,
-            seconds: full.seconds - bare.seconds,
-            grain: full.grain - bare.grain,
-            loss: a.look.as_ref().map(|l| l.most),
-        });
-    }
-    let mut knob = |k: K, title: String, why: &str| {
-        let (was, is) = (tuning.to_map()[id(k)], then.to_map()[id(k)]);
-        if was == is && !refused(k) {
-            return Some(());
-        }
-        let value = if refused(k) { serde_json::json!(was) } else { serde_json::json!(is) };
-        let bare = bench.forecast(&with(&then, &one(k, serde_json::json!(was)))?, &taken)?;
-        rows.push(FitRow {
-            key: id(k).into(),
-            title,
-            why: why.into(),
-            changes: one(k, value),
-            taken: !refused(k),
-            seconds: last.seconds - bare.seconds,
-            grain: last.grain - bare.grain,
-            loss: None,
-        });
-        Some(())
+    let row = |key: &str, title: String, why: &str, changes| FitRow {
+        key: key.into(),
+        title,
+        why: why.into(),
+        changes,
+        taken: !refused(key),
+        seconds: 0.0,
+        grain: 0.0,
+        loss: None,
     };
-    let percent = |x: f64| format!("{:.2} %", 100.0 * x);
-    knob(
-        K::SamplingThreshold,
-        format!("threshold {} → {}", percent(own), percent(then.real(K::SamplingThreshold))),
-        if threshold.is_some() { "as it is wanted" } else { "the finest that the minutes reach" },
-    )?;
-    knob(
-        K::SamplingMost,
-        format!("most samples {} → {}", tuning.whole(K::SamplingMost), then.whole(K::SamplingMost)),
-        "as many as nearly all blocks need for that",
-    )?;
-
+    let mut offers: Vec<Offer> = Vec::new();
+    for a in &free {
+        let row = row(&a.key, a.title.clone(), &a.why, a.changes.clone());
+        offers.push(Offer { row: FitRow { loss: a.look.as_ref().map(|l| l.most), ..row }, advice: Some(a) });
+    }
+    let mut offer = |key: &str, title: String, why: &str, changes| {
+        offers.push(Offer { row: row(key, title, why, changes), advice: None });
+    };
     if let Some(small) = &small {
         let size = |t: &Tuning| (t.whole(K::FrameWidth), t.whole(K::FrameHeight));
         let ((w, h), (sw, sh)) = (size(tuning), size(small));
-        let bare = bench.forecast(&then.clone().with(K::FrameWidth, w).with(K::FrameHeight, h), &taken)?;
-        let full = bench.forecast(&then.clone().with(K::FrameWidth, sw).with(K::FrameHeight, sh), &taken)?;
+        let why = format!("the largest that reaches {:.2} % in the minutes", 100.0 * own);
         let mut changes = one(K::FrameWidth, sw);
         changes.extend(one(K::FrameHeight, sh));
-        rows.push(FitRow {
-            key: SIZE.into(),
-            title: format!("size {w} × {h} → {sw} × {sh} px"),
-            why: format!("the largest that reaches {:.2} % in the minutes", 100.0 * own),
-            changes,
-            taken: !refused_size,
-            seconds: full.seconds - bare.seconds,
-            grain: full.grain - bare.grain,
-            loss: None,
-        });
+        offer(SIZE, format!("size {w} × {h} → {sw} × {sh} px"), &why, changes);
     }
+    if offered != own {
+        let title = format!("threshold {:.2} % → {:.2} %", 100.0 * own, 100.0 * offered);
+        let why = if wanted.threshold.is_some() { "as it is wanted" } else { "the finest that the minutes reach" };
+        offer(id(K::SamplingThreshold), title, why, one(K::SamplingThreshold, offered));
+    }
+    let most = tuning.whole(K::SamplingMost);
+    if enough != most {
+        let why = "as many as nearly all blocks need for the threshold";
+        offer(id(K::SamplingMost), format!("most samples {most} → {enough}"), why, one(K::SamplingMost, enough));
+    }
+    let rows = priced(&bench, tuning, &now, (&then, &last), offers)?;
+
     let fits = last.seconds <= seconds;
     let mut changes = BTreeMap::new();
     for r in rows.iter().filter(|r| r.taken) {
@@ -305,10 +315,7 @@ pub fn fit(test: Measured, tuning: &Tuning, machine: &Machine, seconds: f64, wan
     }
     let poor = !fits || then.real(K::SamplingThreshold) > 1.02 * own;
     let ways_out = if poor {
-        let fine = then.clone().with(K::SamplingThreshold, own);
-        // What a coarser threshold needs is not enough for it.
-        let fine = if refused(K::SamplingMost) { fine } else { with_enough(&bench, &fine, &taken)? };
-        ways_out(&bench, &fine, &taken, seconds)
+        ways_out(&bench, &then.clone().with(K::SamplingThreshold, own), &taken, seconds)?
     } else {
         Vec::new()
     };
@@ -352,10 +359,16 @@ pub fn fit_denoised(
     let plain = fit(test, tuning, machine, seconds, wanted)?;
     let with_it = denoised(tuning)?;
     let refused = wanted.without.iter().any(|w| w == DENOISE);
-    let now = plain.now.clone();
-    let mut out = if refused { plain } else { Fit { now, ..fit(cleaned, &with_it, machine, seconds, wanted)? } };
-    let on = forecast(cleaned, &with(&with_it, &out.changes)?, None, machine)?;
-    let off = forecast(test, &with(tuning, &out.changes)?, None, machine)?;
+    // Before the other rows where it is taken, on top of them where it is not.
+    let (mut out, off, on) = if refused {
+        let off = forecast(test, &with(tuning, &plain.changes)?, None, machine)?;
+        let on = forecast(cleaned, &with(&with_it, &plain.changes)?, None, machine)?;
+        (plain, off, on)
+    } else {
+        let out = fit(cleaned, &with_it, machine, seconds, wanted)?;
+        let on = out.now.clone();
+        (Fit { now: plain.now.clone(), ..out }, plain.now, on)
+    };
     let values = with_it.to_map();
     let differences = tuning.differences(&with_it);
     let changes: BTreeMap<_, _> =
@@ -373,42 +386,40 @@ pub fn fit_denoised(
         grain: on.grain - off.grain,
         loss: None,
     };
-    out.rows.push(row);
+    out.rows.insert(0, row);
     Some(out)
 }
 
 /// What would bring the shot's own threshold, as it is in `fine`, within the budget.
-fn ways_out(bench: &Bench, fine: &Tuning, rows: &[&Advice], seconds: f64) -> Vec<WayOut> {
+fn ways_out(bench: &Bench, fine: &Tuning, rows: &[&Advice], seconds: f64) -> Option<Vec<WayOut>> {
     let own = fine.real(K::SamplingThreshold);
-    let mut sampling = one(K::SamplingThreshold, own);
-    sampling.extend(one(K::SamplingMost, fine.whole(K::SamplingMost)));
-    let mut out = Vec::new();
-    if let Some(f) = bench.forecast(fine, rows) {
-        // Only the margin was too small for it.
-        if f.seconds <= seconds {
-            return out;
-        }
-        let title = format!("{} more for a threshold of {:.2} %", spoken(f.seconds - seconds), 100.0 * own);
-        out.push(WayOut { title, seconds: f.seconds, changes: sampling.clone() });
-    }
-    if let Some(small) = size_for(bench, fine, rows, seconds)
-        && let Some(f) = bench.forecast(&small, rows)
+    let sampling = |t: &Tuning| {
+        let mut changes = one(K::SamplingThreshold, own);
+        changes.extend(one(K::SamplingMost, t.whole(K::SamplingMost)));
+        changes
+    };
+    let (whole, f) = bench.with_enough(fine, rows)?;
+    let budget = f.seconds / AIM;
+    let title = format!("{} more for a threshold of {:.2} %", spoken(budget - seconds), 100.0 * own);
+    let mut out = vec![WayOut { title, seconds: f.seconds, budget, changes: sampling(&whole) }];
+    if let Some(small) = size_for(bench, fine, rows, AIM * seconds)
+        && let Some((small, f)) = bench.with_enough(&small, rows)
     {
         let (w, h) = (small.whole(K::FrameWidth), small.whole(K::FrameHeight));
         let title = format!("{w} × {h} px instead, at {:.2} %", 100.0 * own);
         let mut changes = one(K::FrameWidth, w);
         changes.extend(one(K::FrameHeight, h));
-        changes.extend(sampling);
-        out.push(WayOut { title, seconds: f.seconds, changes });
+        changes.extend(sampling(&small));
+        out.push(WayOut { title, seconds: f.seconds, budget: seconds, changes });
     }
     if fine.name(K::CleanupDenoise) == "none"
-        && let Some(f) = bench.forecast(&fine.clone().with(K::CleanupDenoise, "quick"), rows)
+        && let Some(f) = bench.forecast(&whole.clone().with(K::CleanupDenoise, "quick"), rows)
     {
         let title = "a denoiser, judged as delivered: allow it to see how much coarser sampling may be".into();
         let quick = one(K::CleanupDenoise, serde_json::json!(Value::Name("quick".into())));
-        out.push(WayOut { title, seconds: f.seconds, changes: quick });
+        out.push(WayOut { title, seconds: f.seconds, budget: seconds, changes: quick });
     }
-    out
+    Some(out)
 }
 
 /// `40 s`, `12 min 05 s`: for sentences.

@@ -2,7 +2,8 @@
 //!
 //! Time of sampling is the sum of pixels × expected samples × measured processor time per sample, divided by threads × measured
 //! efficiency; judging, clean-up, files and the start come on top. The interval joins what was not seen of the frame, grain that
-//! falls more slowly than the square root of the count, and how forecasts of this machine have held.
+//! falls more slowly than the square root of the count, how forecasts of this machine have held, and, below, that the machine may be
+//! free when the final runs.
 //! A region stands for the rest of the frame as if it had been drawn at random, which it is not: a pilot is better.
 
 use crate::Pilot;
@@ -153,6 +154,9 @@ pub struct Forecast {
     pub samples_per_pixel: f64,
     /// Seconds of it that go into sampling.
     pub sampling: f64,
+    /// Seconds of the whole final where nothing kept the threads waiting, as other work did during the test.
+    #[serde(default)]
+    pub alone: f64,
     /// Root mean square grain that is expected, as the judging counts it, and share of the blocks expected to settle.
     pub grain: f64,
     pub settled: f64,
@@ -213,6 +217,7 @@ impl Forecast {
             causes: self.causes.iter().map(|c| Cause { kind: c.kind, seconds: seconds(c.kind) }).collect(),
             samples_per_pixel: both(|f| f.samples_per_pixel),
             sampling: both(|f| f.sampling),
+            alone: both(|f| f.alone),
             grain: both(|f| f.grain),
             settled: both(|f| f.settled),
             seen: self.seen.min(other.seen),
@@ -302,7 +307,7 @@ pub(crate) fn forecast_turned(
     let scatter = if basis == Seen::Region { 2.0 * o.scatter } else { o.scatter };
     let spread = machine.trust.spread.hypot(scatter).hypot(scale).hypot(split.unsure);
     // Times are factors off: half as long is as far as twice as long.
-    let below = spread.hypot(1.0 / o.least.max(1e-3) - 1.0);
+    let below = spread.hypot(1.0 / o.least.max(1e-3) - 1.0).hypot(1.0 / efficiency - 1.0);
     let above = spread.hypot(o.most - 1.0);
 
     let method = clean_up_of(tuning).denoises();
@@ -332,6 +337,7 @@ pub(crate) fn forecast_turned(
         high: seconds + sampling * above,
         causes,
         sampling,
+        alone: seconds - sampling + sampling * efficiency,
         grain: o.grain,
         samples_per_pixel: o.samples_per_pixel,
         settled: o.settled,

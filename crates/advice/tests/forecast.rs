@@ -101,7 +101,7 @@ fn what_is_extrapolated_or_unknown_is_said() {
     let same = of(&tuned(64, 0.05));
     // Four superblocks that the region touches are rendered whole.
     assert!(!same.measured && (same.seen - 4096.0 / 12288.0).abs() < 1e-9);
-    let wide = |f: &Forecast| (f.high - f.low) / f.seconds;
+    let wide = |f: &Forecast| f.high / f.seconds;
     let seen = Tested::of(&run(&stage, &tuned(16, 0.05), None)).forecast(&tuned(64, 0.05));
     assert!(wide(&same) > wide(&seen), "a region is less sure than the frame");
     // Another denoiser leaves another grain, where grain is judged after it.
@@ -115,6 +115,14 @@ fn what_is_extrapolated_or_unknown_is_said() {
     let twice = of(&tuned(64, 0.05).with(K::FrameHeight, 192));
     assert!((twice.causes[2].seconds / same.causes[2].seconds - 2.0).abs() < 1e-6);
     assert_eq!(of(&tuned(64, 0.05).with(K::SamplingAdaptive, false)).samples_per_pixel, 64.0);
+    // Where threads waited half of the time for other work the final may take as long, or half of it.
+    let mut report = part.report.clone();
+    report.seconds = report.processor_seconds + report.judging_seconds;
+    let beside = Measured { report: &report, ..part.measured() };
+    let beside = forecast(beside, &tuned(64, 0.05), None, &Machine::default()).unwrap();
+    let (wait, start) = (beside.seconds - beside.alone, beside.seconds - beside.sampling);
+    assert!((wait / beside.sampling - 0.5).abs() < 0.02, "{beside:?}");
+    assert!(beside.low < beside.alone && start < beside.low, "{beside:?}");
 }
 
 /// More rays at the first hit: what they take is known from the ledger, what they bring only roughly, and the interval says so.
@@ -172,6 +180,15 @@ fn a_test_judged_anew_foretells_a_final_that_is_cleaned_up() {
     assert!(with.fits && without.fits && with.then.grain < 0.9 * without.then.grain);
     assert!(row(&with).taken && row(&with).grain < 0.0 && with.changes["cleanup.denoise"] == "quick");
     assert!(!row(&without).taken && !without.changes.contains_key("cleanup.denoise"));
+    assert!(adds_up(&with) && adds_up(&without));
+}
+
+/// Prices of the rows that are taken lead from what is to what would be.
+fn adds_up(f: &advice::Fit) -> bool {
+    let taken = || f.rows.iter().filter(|r| r.taken);
+    let (seconds, grain) = (taken().map(|r| r.seconds).sum::<f64>(), taken().map(|r| r.grain).sum::<f64>());
+    let near = |a: f64, b: f64| (a - b).abs() < 1e-6;
+    taken().count() > 0 && near(seconds, f.then.seconds - f.now.seconds) && near(grain, f.then.grain - f.now.grain)
 }
 
 /// The history of a machine: forecasts that came out a fifth too low are corrected, the more the more of them there are.
@@ -205,6 +222,20 @@ fn a_fit_spends_the_budget_on_the_finest_threshold_and_says_what_helps_where_it_
     // A row that is refused stays as it is.
     let kept = to(8.0 * whole, Wanted { without: vec!["sampling.most".into()], ..Wanted::default() });
     assert!(!kept.changes.contains_key("sampling.most") && kept.then.seconds < large.then.seconds);
+    // No finer than 64 samples can make it, though the minutes would reach any.
+    let finest = now.clone().with(K::SamplingThreshold, 0.0005);
+    let finest = forecast(measured, &finest, None, &machine).unwrap().grain;
+    assert!(kept.threshold > 0.001 && kept.then.grain < 1.01 * finest, "{} {}", kept.threshold, kept.then.grain);
+    // Where most blocks never settle they are not left with the least samples.
+    let endless = to(1e5 * whole, Wanted::default()).then;
+    assert!(endless.settled < 0.5 && endless.samples_per_pixel > 1024.0, "{endless:?}");
+    // It still says what it would be, and what that would cost on top.
+    let row = kept.rows.iter().find(|r| r.key == "sampling.most").unwrap();
+    let with_it = now.changed(&kept.changes).unwrap().changed(&row.changes).unwrap();
+    let with_it = forecast(measured, &with_it, None, &machine).unwrap();
+    assert!(!row.taken && row.seconds > 0.0, "{row:?}");
+    assert!((with_it.seconds - kept.then.seconds - row.seconds).abs() < 1e-6, "{row:?} {}", with_it.seconds);
+    assert!([&small, &large, &kept].into_iter().all(adds_up));
     // The curve falls, and the threshold that it was asked for comes back.
     assert!(large.curve.windows(2).all(|w| w[1].seconds <= w[0].seconds && w[1].grain >= 0.999 * w[0].grain));
     let asked = to(whole, Wanted { threshold: Some(0.03), ..Wanted::default() });
@@ -216,12 +247,15 @@ fn a_fit_spends_the_budget_on_the_finest_threshold_and_says_what_helps_where_it_
     let there = now.changed(&small.changes).unwrap().changed(&out.changes).unwrap();
     let f = forecast(measured, &there, None, &machine).unwrap();
     let ever = forecast(measured, &there.clone().with(K::SamplingMost, 16_384u32), None, &machine).unwrap();
+    // With the budget that it names the fit finds it.
+    assert!(all(out.budget).threshold <= 1.02 * 0.05 && all(0.9 * out.budget).threshold > 1.02 * 0.05, "{out:?}");
     assert!((f.seconds / out.seconds - 1.0).abs() < 1e-6 && there.real(K::SamplingThreshold) == 0.05, "{out:?}");
     assert!(f.settled > 0.99 * ever.settled, "{} of {}", f.settled, ever.settled);
     // Where the frame may shrink, the threshold stays and the size goes down as far as it must, but no further.
     let shrunk = to(0.7 * whole, Wanted { smaller: true, ..Wanted::default() });
     let (width, height) =
         (shrunk.changes["frame.width"].as_u64().unwrap(), shrunk.changes["frame.height"].as_u64().unwrap());
+    assert!(adds_up(&shrunk));
     assert!(shrunk.fits && shrunk.threshold <= 1.02 * 0.05 && (width as f64 / height as f64 - 4.0 / 3.0).abs() < 0.02);
     assert!(shrunk.then.seconds > 0.6 * whole, "{} of {whole}", shrunk.then.seconds);
     let kept = Wanted { smaller: true, without: vec!["sampling.threshold".into()], ..Wanted::default() };

@@ -61,6 +61,14 @@ async fn from_a_pilot_and_a_fit_to_the_delivered_file() {
     page.press("I have minutes").await;
     page.says("the fit", ".fit-verdict", "/of the picture at/").await;
     page.see("[data-testid=fit-curve]").await;
+    page.says("what the lines make together", "[data-testid=fit-together]", "/together[^]*\\d+:\\d\\d/").await;
+    // Minutes that are not enough: a press on what would help shows the fit with it.
+    let minutes = page.script("return document.querySelector('input[aria-label=Minutes]').value").await;
+    page.set("Minutes", "0.05").await;
+    page.says("what would help", ".fit-ways", "/more for a threshold of 2.00 %/").await;
+    page.click(".fit-ways button").await;
+    page.says("the fit with more minutes", ".fit-verdict", "/at 2.00 % or below/").await;
+    page.set("Minutes", minutes.as_str().unwrap()).await;
     page.click("[data-key=\"sampling.most\"] input").await;
     page.until(
         "a line refused",

@@ -3,7 +3,7 @@
 use crate::finals::Task;
 use crate::rejudging::Anew;
 use crate::saved::load_counts;
-use crate::{FitView, ForecastView, Workshop, lock, parse};
+use crate::{Circumstances, FitView, ForecastView, Workshop, lock, parse};
 use advice::{Brief, FILES, Forecast, Machine, Measured, Pilot, Trust, Wanted, fit, fit_denoised, forecast};
 use fault::{Code, Fault};
 use picture::Region;
@@ -77,6 +77,7 @@ impl Workshop {
         Ok(self.best_forecast(shot, &tuning)?.map(|best| ForecastView {
             proof: best.test.proof,
             proof_number: best.test.number,
+            marks: best.test.marks,
             judged_anew: best.test.counts.anew,
             judging: best.under_way,
             forecast: best.forecast,
@@ -152,7 +153,9 @@ impl Workshop {
             let report: RenderReport = parse(report, "report")?;
             let Some(counts) = self.counts(p.id, report.samples) else { continue };
             let pilot = self.pilot_for(shot, &description)?;
-            out.push(Tested { proof: p.id, number: p.number, description, counts, report, pilot });
+            let circumstances = p.circumstances.as_ref().and_then(|c| parse::<Circumstances>(c, "circumstances").ok());
+            let marks = circumstances.map(|c| c.marks()).unwrap_or_default();
+            out.push(Tested { proof: p.id, number: p.number, marks, description, counts, report, pilot });
         }
         Ok(out)
     }
@@ -247,6 +250,8 @@ impl Workshop {
 pub(crate) struct Tested {
     pub proof: i64,
     pub number: i64,
+    /// What must be known before its times are trusted here.
+    pub marks: Vec<String>,
     pub description: Description,
     pub counts: Arc<SavedCounts>,
     pub report: RenderReport,

@@ -397,6 +397,8 @@ pub struct ForecastView {
     pub proof: i64,
     #[ts(type = "number")]
     pub proof_number: i64,
+    /// What must be known before its times are trusted: another machine, other work beside it.
+    pub marks: Vec<String>,
     /// Its grain was judged anew, after the clean-up and through the view of now; and whether that is under way.
     pub judged_anew: bool,
     pub judging: bool,

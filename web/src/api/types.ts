@@ -377,6 +377,10 @@ seconds: number, low: number, high: number, causes: Array<Cause>, samples_per_pi
  */
 sampling: number, 
 /**
+ * Seconds of the whole final where nothing kept the threads waiting, as other work did during the test.
+ */
+alone: number, 
+/**
  * Root mean square grain that is expected, as the judging counts it, and share of the blocks expected to settle.
  */
 grain: number, settled: number, 
@@ -421,7 +425,8 @@ export type FitRow = { key: string, title: string, why: string, changes: Record<
  */
 taken: boolean, 
 /**
- * Seconds of the final and its grain with the row less those without it, the other rows as they are.
+ * Seconds of the final and its grain with the row less those without it: of rows that are taken with those above it, so that
+ * they add up; of others with all that are taken.
  */
 seconds: number, grain: number, 
 /**
@@ -431,7 +436,11 @@ loss: number | null, };
 
 export type CurvePoint = { threshold: number, seconds: number, low: number, high: number, grain: number, };
 
-export type WayOut = { title: string, seconds: number, changes: Record<string, number | boolean | string>, };
+export type WayOut = { title: string, seconds: number, 
+/**
+ * Seconds of budget that it takes.
+ */
+budget: number, changes: Record<string, number | boolean | string>, };
 
 export type Fit = { budget: number, rows: Array<FitRow>, 
 /**
@@ -858,6 +867,10 @@ export type ForecastView = { forecast: Forecast,
  * The proof it was computed from.
  */
 proof: number, proof_number: number, 
+/**
+ * What must be known before its times are trusted: another machine, other work beside it.
+ */
+marks: Array<string>, 
 /**
  * Its grain was judged anew, after the clean-up and through the view of now; and whether that is under way.
  */

@@ -136,14 +136,26 @@ export const TimeBill = memo(function TimeBill({
             {f.needs_test.join(", ")} changed since proof {view.proof_number}: a pilot is needed to know
           </span>
         ) : (
-          f.causes
-            .filter((c) => c.seconds >= 0.005 * f.seconds)
-            .map((c) => (
-              <span key={c.kind}>
-                <i style={{ background: causes[c.kind].colour }} />
-                {causes[c.kind].label} {duration(c.seconds)}
-              </span>
-            ))
+          <>
+            {view.marks.length > 0 && (
+              <Tooltip
+                title={`Proof ${view.proof_number}: ${view.marks.join("; ")}. A pilot on a free machine tells more.`}
+              >
+                <span className="caution" data-testid="bill-marks">
+                  {view.marks[0]}
+                  {f.alone < 0.9 * f.seconds && `, alone about ${duration(f.alone)}`}
+                </span>
+              </Tooltip>
+            )}
+            {f.causes
+              .filter((c) => c.seconds >= 0.005 * f.seconds)
+              .map((c) => (
+                <span key={c.kind}>
+                  <i style={{ background: causes[c.kind].colour }} />
+                  {causes[c.kind].label} {duration(c.seconds)}
+                </span>
+              ))}
+          </>
         )}
       </div>
     </div>

@@ -1,7 +1,7 @@
 import { Button, Checkbox, InputNumber, Modal, Segmented, Select } from "antd";
 import { useState } from "react";
 import { useFit } from "../api/queries";
-import type { FitRow, ProofView, ShotView, Wanted } from "../api/types";
+import type { FitRow, ProofView, ShotView, Wanted, WayOut } from "../api/types";
 import { duration, percent, spoken, steps } from "../app/format";
 import { Curve } from "./Curve";
 
@@ -17,6 +17,9 @@ type Mode = "minutes" | "threshold" | "proof";
 
 const signed = (seconds: number) => `${seconds < 0 ? "−" : "+"}${duration(Math.abs(seconds))}`;
 
+const grainer = (grain: number) =>
+  Math.abs(grain) < 5e-5 ? "–" : `${grain < 0 ? "−" : "+"}${percent(Math.abs(grain), 2)}`;
+
 function Row({ row, take }: { row: FitRow; take: (on: boolean) => void }) {
   return (
     <tr className={row.taken ? "" : "second"} data-testid="fit-row" data-key={row.key}>
@@ -28,13 +31,7 @@ function Row({ row, take }: { row: FitRow; take: (on: boolean) => void }) {
         <div className="second">{row.why}</div>
       </td>
       <td className="num">{signed(row.seconds)}</td>
-      <td className="num">
-        {row.loss !== null
-          ? `${row.loss.toFixed(2)} of 255`
-          : Math.abs(row.grain) < 5e-5
-            ? "–"
-            : `${row.grain < 0 ? "−" : "+"}${percent(Math.abs(row.grain), 2)}`}
-      </td>
+      <td className="num">{row.loss !== null ? `${row.loss.toFixed(2)} of 255` : grainer(row.grain)}</td>
     </tr>
   );
 }
@@ -61,6 +58,12 @@ export function FitDialog({ shot, proofs, set, pilot, close }: Props) {
   const view = useFit(shot.id, shot.revision, wanted);
   const fit = view.data?.fit;
   const changes = fit ? Object.keys(fit.changes).length : 0;
+  const reach = (way: WayOut) => {
+    if ("cleanup.denoise" in way.changes) setDenoise(true);
+    else if ("frame.width" in way.changes) setSmaller(true);
+    // As much as the field shows, and enough.
+    else setMinutes(Math.ceil((way.budget / 60) * 100) / 100);
+  };
   return (
     <Modal
       open
@@ -197,6 +200,16 @@ export function FitDialog({ shot, proofs, set, pilot, close }: Props) {
                   </tr>
                 )}
               </tbody>
+              {fit.rows.some((r) => r.taken) && (
+                <tfoot>
+                  <tr data-testid="fit-together">
+                    <td />
+                    <td className="second">together, each after those above it</td>
+                    <td className="num">{signed(fit.then.seconds - fit.now.seconds)}</td>
+                    <td className="num">{grainer(fit.then.grain - fit.now.grain)}</td>
+                  </tr>
+                </tfoot>
+              )}
             </table>
             {view.data?.denoiser_unknown && (
               <p className="caution">
@@ -213,7 +226,10 @@ export function FitDialog({ shot, proofs, set, pilot, close }: Props) {
                 <ul className="fit-ways">
                   {fit.ways_out.map((w) => (
                     <li key={w.title}>
-                      {w.title} <span className="second">({duration(w.seconds)})</span>
+                      <Button type="link" size="small" onClick={() => reach(w)}>
+                        {w.title}
+                      </Button>{" "}
+                      <span className="second">({duration(w.seconds)})</span>
                     </li>
                   ))}
                 </ul>
