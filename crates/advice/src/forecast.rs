@@ -404,7 +404,7 @@ pub const FILMS: f64 = 3.25;
 const DEPTH: &str = "depth.total";
 
 /// The denoiser after which blocks are judged.
-fn judging_denoiser(t: &Tuning) -> Option<Method> {
+pub(crate) fn judging_denoiser(t: &Tuning) -> Option<Method> {
     clean_up_of(t).denoises().filter(|_| t.name(K::SamplingJudge) == "delivered")
 }
 

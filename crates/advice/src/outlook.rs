@@ -7,8 +7,11 @@
 //! misjudged most counts as the next one does: of few from a skewed distribution the mean is the better for it (the
 //! once-Winsorized mean, Rivest 1994).
 
+use crate::forecast::judging_denoiser;
 use picture::{Region, reduce::gain};
-use tracer::{BlockCount, Description, Fall, LOOKS, Limits, SavedCounts, floored_variances, superblocks, variances_at};
+use tracer::{
+    BlockCount, Description, Fall, LOOKS, Limits, SavedCounts, Variance, floored_variances, superblocks, variances_at,
+};
 use tuning::{K, Tuning};
 
 /// Half of the 95 % interval for each doubling of the samples that is still to come, where nothing corrects it.
@@ -18,6 +21,10 @@ const SKETCHY: f64 = 0.35;
 
 /// The same for a test that was judged anew: how its grain has fallen on the way is that of the other judging.
 const ANEW: f64 = 0.25;
+
+/// How much more the variance per sample grows a doubling after a clean-up than before it (natural logarithm), by the quick, the
+/// careful and the colour-only denoiser (this one as the quick one, not measured): where there is less noise they take less away.
+const SLOWER: [f64; 3] = [0.2, 0.5, 0.2];
 
 /// Superblocks whose expected counts differ by this factor's logarithm are still alike.
 const ALIKE: f64 = 0.3;
@@ -114,10 +121,11 @@ pub(crate) fn outlook(
     let longest = blocks().map(|b| b.n).max()?;
     // Those that are ahead know more of what comes.
     let ahead = blocks().filter(|b| 2 * b.n > longest.min(LOOKS[1]));
-    let fall = Fall::of(ahead.map(|b| (b, 1)));
-    let growth = fall.growth;
-    let slow = Fall { growth: (1.6 * growth).max(growth + 0.05) };
-    let fast = Fall { growth: (0.4 * growth).min(growth - 0.05) };
+    let growth = Fall::of(ahead.map(|b| (b, 1))).growth;
+    let beyond = judging_denoiser(&d.tuning).filter(|_| counts.anew).map_or(0.0, |m| SLOWER[m as usize]);
+    let fall = Fall { growth, beyond };
+    let slow = Fall { growth: (1.6 * growth).max(growth + 0.05), beyond: 1.6 * beyond };
+    let fast = Fall { growth: (0.4 * growth).min(growth - 0.05), beyond: 0.4 * beyond };
     let own = Limits::of(&d.tuning);
     let rule_of_test = (own.adaptive && own.least == limits.least && !counts.anew).then_some(own.threshold * scale);
     let rule = Rule { limits, fall, slow, fast, scale, rule_of_test, own };
@@ -245,33 +253,33 @@ struct Rule {
 }
 
 impl Rule {
-    /// Samples per half at which a block stops that shows `grain` at `n` and has not stopped before.
-    fn stop(&self, grain: f64, n: u32, fall: &Fall) -> f64 {
-        let l = &self.limits;
+    /// Samples per half at which a block stops that shows some grain, or has a floor, at `n` and has not stopped before.
+    fn stop(&self, shown: (f64, bool), n: u32, fall: &Fall) -> f64 {
+        let (l, grain) = (&self.limits, shown.0);
         if !l.adaptive {
             return l.most as f64;
         }
         if grain <= l.threshold && n >= l.least {
-            return fall.expected_samples(grain, n, [l.least, l.most], l.threshold).min(n as f64);
+            return fall.expected_samples(shown, n, [l.least, l.most], l.threshold).min(n as f64);
         }
         let least = l.least.max(n + 1).min(l.most);
-        fall.expected_samples(grain, n, [least, l.most], l.threshold)
+        fall.expected_samples(shown, n, [least, l.most], l.threshold)
     }
 
     /// The same for a block as it stands: where the test followed the same rule, it says itself where it stopped.
-    fn stop_of(&self, b: &BlockCount, grain: f64, fall: &Fall) -> f64 {
+    fn stop_of(&self, b: &BlockCount, shown: (f64, bool), fall: &Fall) -> f64 {
         let l = &self.limits;
         let as_fine = self.rule_of_test.is_some_and(|t| l.threshold <= 1.001 * t);
         let same = as_fine && self.rule_of_test.is_some_and(|t| l.threshold >= 0.999 * t);
         // A pilot stops nothing before its first look is over.
         let looked = b.n == LOOKS[0] && b.n > l.least;
         if l.adaptive && as_fine && b.n >= l.least && b.n < l.most && !(looked && b.settled) {
-            if b.settled && (same || grain <= l.threshold) {
+            if b.settled && (same || shown.0 <= l.threshold) {
                 return b.n as f64;
             }
-            return fall.expected_samples(grain, b.judged(), [b.n + 1, l.most], l.threshold);
+            return fall.expected_samples(shown, b.judged(), [b.n + 1, l.most], l.threshold);
         }
-        self.stop(grain, b.judged(), fall)
+        self.stop(shown, b.judged(), fall)
     }
 
     fn square(&self, spent: u64, blocks: &[BlockCount], areas: &[u32]) -> Square {
@@ -288,24 +296,25 @@ impl Rule {
                 continue;
             }
             let judged = b.judged();
-            let floored = (variances[k] / judged as f64).sqrt() * self.scale;
+            let as_wanted = |v: &Variance, n: u32| (v.grain(n) * self.scale, v.floored);
+            let shown = as_wanted(&variances[k], judged);
             s.taken += p * 2.0 * b.n as f64;
             s.pixels += p;
             s.furthest = s.furthest.max(b.n);
             s.open |= b.n < self.own.most && !(self.own.adaptive && b.settled && b.n >= self.own.least);
-            let n = self.stop_of(b, floored, &self.fall);
+            let n = self.stop_of(b, shown, &self.fall);
             s.wanted += p * 2.0 * n;
             // Blocks that go on for long take longer for each sample too: both come from what is behind them.
             load += p * 2.0 * n * b.each(p).unwrap_or(mean);
-            s.fewest += p * 2.0 * self.stop_of(b, floored, &self.fast);
-            s.dearest += p * 2.0 * self.stop_of(b, floored, &self.slow);
+            s.fewest += p * 2.0 * self.stop_of(b, shown, &self.fast);
+            s.dearest += p * 2.0 * self.stop_of(b, shown, &self.slow);
             for ((seen, at), variances) in seen.iter_mut().zip(LOOKS).zip(&looks) {
                 let Some(variances) = variances else { continue };
                 // What had settled before has ended there.
-                let then = (variances[k] / at as f64).sqrt() * self.scale;
+                let then = as_wanted(&variances[k], at);
                 *seen += p * 2.0 * if b.n < at { n } else { self.stop(then, at, &self.fall) };
             }
-            let then = self.fall.grain_at(floored, judged as f64, n);
+            let then = self.fall.grain_at(shown.0, judged as f64, n);
             s.settled += if then <= self.limits.threshold { p } else { 0.0 };
             let left = self.fall.grain_at(b.grain as f64 * self.scale, judged as f64, n);
             s.squares += p * left.powi(2);

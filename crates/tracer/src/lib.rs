@@ -43,5 +43,5 @@ pub use render::{
     Outlook, Phase, Plan, Progress, RayCount, Render, RenderReport, SPLIT_KINDS, SavedCounts, SavedRender, Scope,
     SplitKind, SplitRow, UNLIMITED,
 };
-pub use rounds::{BlockCount, LOOKS, floored_variances, ladder, variances_at};
+pub use rounds::{BlockCount, LOOKS, Variance, floored_variances, ladder, variances_at};
 pub use stage::{Stage, StageTimes};

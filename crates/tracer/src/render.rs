@@ -500,7 +500,12 @@ impl Render {
             }
             if b.running {
                 let expected = if s.adaptive && b.grain >= 0.0 && b.before.1 > 1 {
-                    fall.expected_samples(b.before.0 as f64, b.before.1, [s.least.max(b.n), most], s.threshold)
+                    fall.expected_samples(
+                        (b.before.0 as f64, b.before.0 > b.grain),
+                        b.before.1,
+                        [s.least.max(b.n), most],
+                        s.threshold,
+                    )
                 } else {
                     most as f64
                 };

@@ -256,7 +256,7 @@ impl Render {
                 .map(|k| {
                     let (b, p) = (tile.blocks[k], pixels[k]);
                     blocks_all.push((b, p as u64));
-                    let grain = (floors[k] / b.judged() as f64).sqrt();
+                    let grain = (floors[k].grain(b.judged()), floors[k].floored);
                     let each = b.each(p as f64).unwrap_or(mean);
                     Ahead { n: b.n, judged: b.judged(), grain, pixels: p as f64, each }
                 })
@@ -279,8 +279,8 @@ impl Render {
 struct Ahead {
     n: u32,
     judged: u32,
-    /// With the floor of its superblock.
-    grain: f64,
+    /// Its own, or the floor of its superblock.
+    grain: (f64, bool),
     pixels: f64,
     /// Processor seconds of a sample.
     each: f64,
