@@ -264,7 +264,7 @@ fn step_prices(subjects: &[Subject]) {
         let (report, counts) = (render.report(), render.counts());
         let d = describe(s, &t);
         let machine = Machine::default();
-        let test = Measured { description: &d, counts: &counts, report: &report, pilot: None };
+        let test = Measured { description: &d, counts: &counts, report: &report, pilot: None, others: 0.0 };
         let whole = advice::forecast(test, &t, None, &machine).expect("a forecast").sampling;
         for p in prices(test, &t, &machine) {
             let next = t.changed(&[(p.knob.to_string(), serde_json::json!(p.step))].into()).expect("a step");
@@ -286,7 +286,7 @@ fn follow_advice(subjects: &[Subject]) {
         let render = rendered(s, &t);
         let (report, counts) = (render.report(), render.counts());
         let d = describe(s, &t);
-        let test = Measured { description: &d, counts: &counts, report: &report, pilot: None };
+        let test = Measured { description: &d, counts: &counts, report: &report, pilot: None, others: 0.0 };
         let (mut next, mut foretold, mut titles) = (t.clone(), 1.0, Vec::new());
         // A second pilot goes on where the first one ended.
         for _ in 0..2 {

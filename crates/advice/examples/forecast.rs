@@ -50,7 +50,7 @@ fn foretold(s: &Subject, t: &Tuning, then: &RenderReport) -> Row {
     while pilot.step(&mut render, &never) {}
     let (counts, report) = (render.counts(), render.report());
     let machine = Machine::default();
-    let test = Measured { description: &d, counts: &counts, report: &report, pilot: None };
+    let test = Measured { description: &d, counts: &counts, report: &report, pilot: None, others: 0.0 };
     let f = forecast(test, t, None, &machine).expect("a forecast");
     let workers = report.processor_seconds / report.seconds;
     let actual = (then.processor_seconds + then.judging_seconds) / workers;

@@ -2,8 +2,8 @@
 //!
 //! Time of sampling is the sum of pixels × expected samples × measured processor time per sample, divided by threads × measured
 //! efficiency; judging, clean-up, files and the start come on top. The interval joins what was not seen of the frame, grain that
-//! falls more slowly than the square root of the count, how forecasts of this machine have held, and, below, that the machine may be
-//! free when the final runs.
+//! falls more slowly than the square root of the count, how forecasts of this machine have held, and, above, that other work may go
+//! on as it did during the test.
 //! A region stands for the rest of the frame as if it had been drawn at random, which it is not: a pilot is better.
 
 use crate::Pilot;
@@ -104,6 +104,8 @@ pub struct Measured<'a> {
     pub counts: &'a SavedCounts,
     pub report: &'a RenderReport,
     pub pilot: Option<&'a Pilot>,
+    /// Share of the processors that other programs took meanwhile.
+    pub others: f64,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, TS)]
@@ -154,9 +156,9 @@ pub struct Forecast {
     pub samples_per_pixel: f64,
     /// Seconds of it that go into sampling.
     pub sampling: f64,
-    /// Seconds of the whole final where nothing kept the threads waiting, as other work did during the test.
+    /// Seconds of the whole final where other work goes on taking the processors as it did during the test.
     #[serde(default)]
-    pub alone: f64,
+    pub beside: f64,
     /// Root mean square grain that is expected, as the judging counts it, and share of the blocks expected to settle.
     pub grain: f64,
     pub settled: f64,
@@ -217,7 +219,7 @@ impl Forecast {
             causes: self.causes.iter().map(|c| Cause { kind: c.kind, seconds: seconds(c.kind) }).collect(),
             samples_per_pixel: both(|f| f.samples_per_pixel),
             sampling: both(|f| f.sampling),
-            alone: both(|f| f.alone),
+            beside: both(|f| f.beside),
             grain: both(|f| f.grain),
             settled: both(|f| f.settled),
             seen: self.seen.min(other.seen),
@@ -279,7 +281,9 @@ pub(crate) fn forecast_turned(
     let film_pixels = film(tuning, frame_pixels);
     let report = test.report;
     let paid = report.processor_seconds + report.judging_seconds;
-    let efficiency = (paid / (report.seconds * report.threads as f64)).clamp(0.3, 1.0);
+    let busy = (paid / (report.seconds * report.threads as f64)).clamp(0.3, 1.0);
+    // What others took is there again when they have ended.
+    let efficiency = (busy / (1.0 - test.others).max(0.1)).clamp(busy, 1.0);
     let workers = report.threads as f64 * efficiency;
     let judged = rounds(0.65 * o.samples_per_pixel, tuning);
     let judging = film_pixels
@@ -307,8 +311,8 @@ pub(crate) fn forecast_turned(
     let scatter = if basis == Seen::Region { 2.0 * o.scatter } else { o.scatter };
     let spread = machine.trust.spread.hypot(scatter).hypot(scale).hypot(split.unsure);
     // Times are factors off: half as long is as far as twice as long.
-    let below = spread.hypot(1.0 / o.least.max(1e-3) - 1.0).hypot(1.0 / efficiency - 1.0);
-    let above = spread.hypot(o.most - 1.0);
+    let below = spread.hypot(1.0 / o.least.max(1e-3) - 1.0);
+    let above = spread.hypot(o.most - 1.0).hypot(efficiency / busy - 1.0);
 
     let method = clean_up_of(tuning).denoises();
     let denoise = method.map_or(0.0, |m| machine.denoise_per_pixel[m as usize] * frame_pixels);
@@ -337,7 +341,7 @@ pub(crate) fn forecast_turned(
         high: seconds + sampling * above,
         causes,
         sampling,
-        alone: seconds - sampling + sampling * efficiency,
+        beside: seconds - sampling + sampling * efficiency / busy,
         grain: o.grain,
         samples_per_pixel: o.samples_per_pixel,
         settled: o.settled,

@@ -13,7 +13,11 @@ use tuning::{K, Tuning};
 
 fn advice_on(render: &Render, d: &Description) -> Vec<Advice> {
     let (counts, report) = (render.counts(), render.report());
-    advise(Measured { description: d, counts: &counts, report: &report, pilot: None }, &d.tuning, &Machine::default())
+    advise(
+        Measured { description: d, counts: &counts, report: &report, pilot: None, others: 0.0 },
+        &d.tuning,
+        &Machine::default(),
+    )
 }
 
 fn rendered(stage: &Arc<Stage>, d: &Description) -> Render {
@@ -117,7 +121,7 @@ fn adaptive_sampling_is_advised_where_half_of_the_frame_needs_nothing() {
     let next: Tuning = d.tuning.changed(&row.changes).unwrap();
     assert!(next.switch(K::SamplingAdaptive) && row.effect.equal < 0.95, "{:?}", row.effect);
     let (counts, report) = (render.counts(), render.report());
-    let test = Measured { description: &d, counts: &counts, report: &report, pilot: None };
+    let test = Measured { description: &d, counts: &counts, report: &report, pilot: None, others: 0.0 };
     let f = forecast(test, &next, None, &Machine::default()).unwrap();
     near(f.samples_per_pixel, 0.5 * 16.0 + 0.5 * 64.0, 0.01, "samples foretold");
     let came = rendered(&stage, &Description { tuning: next, ..d.clone() }).report();

@@ -52,7 +52,13 @@ impl Tested {
     }
 
     fn measured(&self) -> Measured<'_> {
-        Measured { description: &self.description, counts: &self.counts, report: &self.report, pilot: None }
+        Measured {
+            description: &self.description,
+            counts: &self.counts,
+            report: &self.report,
+            pilot: None,
+            others: 0.0,
+        }
     }
 
     fn forecast(&self, tuning: &Tuning) -> Forecast {
@@ -115,14 +121,17 @@ fn what_is_extrapolated_or_unknown_is_said() {
     let twice = of(&tuned(64, 0.05).with(K::FrameHeight, 192));
     assert!((twice.causes[2].seconds / same.causes[2].seconds - 2.0).abs() < 1e-6);
     assert_eq!(of(&tuned(64, 0.05).with(K::SamplingAdaptive, false)).samples_per_pixel, 64.0);
-    // Where threads waited half of the time for other work the final may take as long, or half of it.
+    // Where other work took half of the processors it may go on or not: the final takes as long as alone, or twice that.
     let mut report = part.report.clone();
     report.seconds = report.processor_seconds + report.judging_seconds;
-    let beside = Measured { report: &report, ..part.measured() };
-    let beside = forecast(beside, &tuned(64, 0.05), None, &Machine::default()).unwrap();
-    let (wait, start) = (beside.seconds - beside.alone, beside.seconds - beside.sampling);
-    assert!((wait / beside.sampling - 0.5).abs() < 0.02, "{beside:?}");
-    assert!(beside.low < beside.alone && start < beside.low, "{beside:?}");
+    let with = |others: f64| {
+        let test = Measured { report: &report, others, ..part.measured() };
+        forecast(test, &tuned(64, 0.05), None, &Machine::default()).unwrap()
+    };
+    let (beside, waited) = (with(0.5), with(0.0));
+    assert!((waited.sampling / beside.sampling - 2.0).abs() < 0.02, "{beside:?}");
+    assert!((beside.beside / waited.seconds - 1.0).abs() < 0.02 && waited.beside == waited.seconds, "{beside:?}");
+    assert!(beside.high > beside.beside && beside.low < beside.seconds, "{beside:?}");
 }
 
 /// More rays at the first hit: what they take is known from the ledger, what they bring only roughly, and the interval says so.

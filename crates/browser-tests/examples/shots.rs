@@ -40,6 +40,7 @@ async fn main() {
     let mut arguments = std::env::args().skip(1).map(PathBuf::from);
     let data = arguments.next().expect("a data folder");
     let to = arguments.next().expect("a folder for the pictures");
+    std::fs::create_dir_all(&to).expect("a folder for the pictures");
     let page = Page::open(&data, DemoSize::Full).await;
     let settle = || tokio::time::sleep(Duration::from_millis(900));
 

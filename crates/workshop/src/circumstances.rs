@@ -26,6 +26,16 @@ pub struct Circumstances {
 }
 
 impl Circumstances {
+    /// Of a proof, as far as they are known.
+    pub(crate) fn of(proof: &store::ProofRow) -> Option<Circumstances> {
+        proof.circumstances.as_ref().and_then(|c| crate::parse(c, "circumstances").ok())
+    }
+
+    /// Share of the processors that other programs used while a proof was rendered; none where it is unknown.
+    pub(crate) fn others_beside(proof: &store::ProofRow) -> f64 {
+        Self::of(proof).and_then(|c| c.others).unwrap_or(0.0)
+    }
+
     /// What must be known before its times are compared with those of this machine today.
     pub fn marks(&self) -> Vec<String> {
         let mut out = Vec::new();

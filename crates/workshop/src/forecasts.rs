@@ -153,9 +153,9 @@ impl Workshop {
             let report: RenderReport = parse(report, "report")?;
             let Some(counts) = self.counts(p.id, report.samples) else { continue };
             let pilot = self.pilot_for(shot, &description)?;
-            let circumstances = p.circumstances.as_ref().and_then(|c| parse::<Circumstances>(c, "circumstances").ok());
-            let marks = circumstances.map(|c| c.marks()).unwrap_or_default();
-            out.push(Tested { proof: p.id, number: p.number, marks, description, counts, report, pilot });
+            let others = Circumstances::others_beside(&p);
+            let marks = Circumstances::of(&p).map(|c| c.marks()).unwrap_or_default();
+            out.push(Tested { proof: p.id, number: p.number, marks, others, description, counts, report, pilot });
         }
         Ok(out)
     }
@@ -176,7 +176,8 @@ impl Workshop {
             let (f, anew) = (&best.forecast, best.test.description.judged_as(tuning).tuning);
             let there = anew.to_map();
             let unknown = f.needs_test.iter().filter(|id| there[id.as_str()] != values[id.as_str()]).count();
-            (unknown, (1e3 * (f.high - f.low) / f.seconds) as i64)
+            // Upwards the interval also reaches to other work that may go on, which says nothing of the test's sureness.
+            (unknown, (1e3 * (f.seconds - f.low) / f.seconds) as i64)
         };
         let of = |test: Tested| {
             let forecast = forecast(test.measured(), tuning, region, &machine)?;
@@ -252,6 +253,8 @@ pub(crate) struct Tested {
     pub number: i64,
     /// What must be known before its times are trusted here.
     pub marks: Vec<String>,
+    /// Share of the processors that other programs took meanwhile.
+    pub others: f64,
     pub description: Description,
     pub counts: Arc<SavedCounts>,
     pub report: RenderReport,
@@ -273,6 +276,7 @@ impl Tested {
             counts: &self.counts,
             report: &self.report,
             pilot: self.pilot.as_ref(),
+            others: self.others,
         }
     }
 }

@@ -1,6 +1,7 @@
 //! Where the grain comes from: ledgers of proofs, prices of knobs, the question "and at another threshold?", and advice with
 //! what became of it.
 
+use crate::Circumstances;
 use crate::forecasts::Best;
 use crate::{
     AdviceLine, AdviceState, AdviceView, Came, Event, LedgerView, PricesView, TakeAdvice, WhatIf, Workshop, json, lock,
@@ -78,7 +79,13 @@ impl Workshop {
     pub(crate) fn what_if(&self, proof: i64, threshold: f64) -> Result<Option<WhatIf>, Fault> {
         let Some(p) = self.ended(self.0.store.proof(proof)?)? else { return Ok(None) };
         let Some(counts) = self.counts(proof, p.report.samples) else { return Ok(None) };
-        let test = Measured { description: &p.description, counts: &counts, report: &p.report, pilot: None };
+        let test = Measured {
+            description: &p.description,
+            counts: &counts,
+            report: &p.report,
+            pilot: None,
+            others: Circumstances::others_beside(&p.row),
+        };
         let at = |t: &Tuning| -> Result<Tuning, Fault> {
             // The threshold in question is the one that tests stop at.
             let effort = t.real(K::SamplingEffort).sqrt();
@@ -116,7 +123,13 @@ impl Workshop {
         let tests = self.ended_tests(shot)?;
         let pilot = self.pilot_for(shot, &p.description)?;
         let tuning = self.tuning(shot)?;
-        let test = Measured { description: &p.description, counts: &counts, report: &p.report, pilot: pilot.as_ref() };
+        let test = Measured {
+            description: &p.description,
+            counts: &counts,
+            report: &p.report,
+            pilot: pilot.as_ref(),
+            others: Circumstances::others_beside(&p.row),
+        };
         let advised = advise(test, &tuning, &self.machine());
         let log = self.0.store.advice(shot)?;
         let mut lines = Vec::new();

@@ -377,9 +377,9 @@ seconds: number, low: number, high: number, causes: Array<Cause>, samples_per_pi
  */
 sampling: number, 
 /**
- * Seconds of the whole final where nothing kept the threads waiting, as other work did during the test.
+ * Seconds of the whole final where other work goes on taking the processors as it did during the test.
  */
-alone: number, 
+beside: number, 
 /**
  * Root mean square grain that is expected, as the judging counts it, and share of the blocks expected to settle.
  */

@@ -143,7 +143,7 @@ export const TimeBill = memo(function TimeBill({
               >
                 <span className="caution" data-testid="bill-marks">
                   {view.marks[0]}
-                  {f.alone < 0.9 * f.seconds && `, alone about ${duration(f.alone)}`}
+                  {f.beside > 1.1 * f.seconds && `, ${duration(f.beside)} if that goes on`}
                 </span>
               </Tooltip>
             )}
