@@ -400,6 +400,9 @@ fn ways_out(bench: &Bench, fine: &Tuning, rows: &[&Advice], seconds: f64) -> Opt
     };
     let (whole, f) = bench.with_enough(fine, rows)?;
     let budget = f.seconds / AIM;
+    if budget <= seconds {
+        return Some(Vec::new());
+    }
     let title = format!("{} more for a threshold of {:.2} %", spoken(budget - seconds), 100.0 * own);
     let mut out = vec![WayOut { title, seconds: f.seconds, budget, changes: sampling(&whole) }];
     if let Some(small) = size_for(bench, fine, rows, AIM * seconds)

@@ -249,6 +249,9 @@ fn a_fit_spends_the_budget_on_the_finest_threshold_and_says_what_helps_where_it_
     assert!(large.curve.windows(2).all(|w| w[1].seconds <= w[0].seconds && w[1].grain >= 0.999 * w[0].grain));
     let asked = to(whole, Wanted { threshold: Some(0.03), ..Wanted::default() });
     assert!((asked.threshold - 0.03).abs() < 1e-9 && asked.then.seconds > whole);
+    // A coarser one that is wanted though there is time for the own one: nothing is out of reach.
+    let coarse = to(100.0 * whole, Wanted { threshold: Some(0.1), ..Wanted::default() });
+    assert!(coarse.ways_out.is_empty() && coarse.threshold == 0.1, "{:?}", coarse.ways_out);
     let never = all(machine.start + 0.01);
     assert!(!never.fits && !never.ways_out.is_empty());
     // What would bring the own threshold within reach does: as many blocks settle as ever would.

@@ -59,6 +59,7 @@ export function FitDialog({ shot, proofs, set, pilot, close }: Props) {
   const fit = view.data?.fit;
   const changes = fit ? Object.keys(fit.changes).length : 0;
   const reach = (way: WayOut) => {
+    setMode("minutes");
     if ("cleanup.denoise" in way.changes) setDenoise(true);
     else if ("frame.width" in way.changes) setSmaller(true);
     // As much as the field shows, and enough.
