@@ -3,8 +3,9 @@
 //! thresholds pilots with other seeds that take a twentieth of the final's time each, or the least that the workshop gives, foretell
 //! it.
 //!
-//! A final's time is told twice: by the clock, and with its processor seconds divided by as many workers as the pilot had, which
-//! leaves out how busy the machine was meanwhile.
+//! A final's time is told three times: by the clock; with its processor seconds divided by as many workers as the pilot had, which
+//! leaves out how busy the machine was meanwhile; and as if the pilot had run at the pace at which the final rendered the same
+//! blocks, which also leaves out how fast the processors were: pilots take seconds, and on shared machines seconds differ.
 
 #[path = "subjects/mod.rs"]
 mod subjects;
@@ -14,7 +15,7 @@ use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use subjects::{Subject, demo_subjects, describe, open_subjects, rendered, trial_subjects};
-use tracer::{PilotRun, Render, RenderReport, cores, own_pool};
+use tracer::{PilotRun, Render, SavedCounts, cores, own_pool};
 use tuning::{K, Tuning};
 
 /// A twentieth of a smaller frame is less than two superblocks.
@@ -30,6 +31,7 @@ const LEAST: f64 = 6.0;
 struct Row {
     error: f64,
     by_clock: f64,
+    at_pace: f64,
     samples: f64,
     inside: bool,
     share: f64,
@@ -37,11 +39,20 @@ struct Row {
 
 /// A final, and pilots of at most a twentieth of what it takes.
 fn measure(s: &Subject, t: &Tuning) -> Vec<Row> {
-    let then = rendered(s, t).report();
+    let then = rendered(s, t);
     (1..=PILOTS).map(|seed| foretold(s, &t.clone().with(K::SamplingSeed, 100 + seed), &then)).collect()
 }
 
-fn foretold(s: &Subject, t: &Tuning, then: &RenderReport) -> Row {
+/// How much longer a sample took in one render than in another, in the blocks that both have, weighed by the other's samples.
+fn pace(of: &SavedCounts, against: &SavedCounts) -> f64 {
+    let blocks = |c: &SavedCounts| c.tiles.iter().flat_map(|(_, blocks)| blocks.clone()).collect::<Vec<_>>();
+    let both = blocks(of).into_iter().zip(blocks(against)).filter_map(|(a, b)| Some((a.each(1.0)?, b.each(1.0)?, b.n)));
+    let (a, b) = both.fold((0.0, 0.0), |(x, y), (a, b, n)| (x + a * n as f64, y + b * n as f64));
+    a / b
+}
+
+fn foretold(s: &Subject, t: &Tuning, of: &Render) -> Row {
+    let then = of.report();
     let d = describe(s, t);
     let pool = Arc::new(own_pool(cores()).expect("threads"));
     let never = AtomicBool::new(false);
@@ -58,12 +69,13 @@ fn foretold(s: &Subject, t: &Tuning, then: &RenderReport) -> Row {
     let row = Row {
         error: f.sampling / actual - 1.0,
         by_clock: f.sampling / then.seconds - 1.0,
+        at_pace: f.sampling * pace(&of.counts(), &counts) / actual - 1.0,
         samples: f.samples_per_pixel / then.samples_per_pixel - 1.0,
         inside: low <= actual && actual <= high,
         share: report.seconds / then.seconds,
     };
     println!(
-        "{:<26} {:>4}×{:<4} {:>6.2} % {:>7.1} s {:>7.1} s {:>+5.0} % ({:>+4.0} % by the clock, {:>+4.0} % samples) ±{:>3.0} % {} pilot {:>3.0} %, saw {:>3.0} %",
+        "{:<26} {:>4}×{:<4} {:>6.2} % {:>7.1} s {:>7.1} s {:>+5.0} % ({:>+4.0} % by the clock, {:>+4.0} % at the final's pace, {:>+4.0} % samples) ±{:>3.0} % {} pilot {:>3.0} %, saw {:>3.0} %",
         s.name,
         d.frame().0,
         d.frame().1,
@@ -72,6 +84,7 @@ fn foretold(s: &Subject, t: &Tuning, then: &RenderReport) -> Row {
         actual,
         100.0 * row.error,
         100.0 * row.by_clock,
+        100.0 * row.at_pace,
         100.0 * row.samples,
         50.0 * (high - low) / f.sampling,
         if row.inside { "inside" } else { "OUTSIDE" },
@@ -136,6 +149,7 @@ fn main() {
     println!();
     told("error of the time", sorted(|r| r.error));
     told("error by the clock", sorted(|r| r.by_clock));
+    told("error at the final's pace", sorted(|r| r.at_pace));
     told("error of the samples", sorted(|r| r.samples));
     let inside = rows.iter().filter(|r| r.inside).count();
     println!("{} forecasts, {:.0} % inside the interval", rows.len(), 100.0 * inside as f64 / rows.len() as f64);

@@ -10,7 +10,7 @@
 use crate::forecast::judging_denoiser;
 use picture::{Region, reduce::gain};
 use tracer::{
-    BlockCount, Description, Fall, LOOKS, Limits, SavedCounts, Variance, floored_variances, superblocks, variances_at,
+    BlockCount, Description, Fall, LOOKS, Limits, SavedCounts, Shown, Stops, Variance, shown, superblocks, variances_at,
 };
 use tuning::{K, Tuning};
 
@@ -128,7 +128,8 @@ pub(crate) fn outlook(
     let fast = Fall { growth: (0.4 * growth).min(growth - 0.05), beyond: 0.4 * beyond };
     let own = Limits::of(&d.tuning);
     let rule_of_test = (own.adaptive && own.least == limits.least && !counts.anew).then_some(own.threshold * scale);
-    let rule = Rule { limits, fall, slow, fast, scale, rule_of_test, own };
+    let [stops, fast, slow] = [fall, fast, slow].map(|fall| fall.stops(limits.most, limits.threshold));
+    let rule = Rule { limits, fall, stops, slow, fast, scale, rule_of_test, own };
     let squares: Vec<Square> = superblocks(d.film_area(), d.film_frame())
         .zip(&counts.tiles)
         .filter(|(bounds, _)| wanted.is_none_or(|w| w.shared(*bounds).is_some()))
@@ -242,9 +243,10 @@ fn student(free: usize) -> f64 {
 struct Rule {
     limits: Limits,
     fall: Fall,
+    stops: Stops,
     /// If grain fell more slowly, and faster.
-    slow: Fall,
-    fast: Fall,
+    slow: Stops,
+    fast: Stops,
     scale: f64,
     /// Threshold by which the test has stopped blocks, in what is wanted now; none where it did not.
     rule_of_test: Option<f64>,
@@ -253,68 +255,60 @@ struct Rule {
 }
 
 impl Rule {
-    /// Samples per half at which a block stops that shows some grain, or has a floor, at `n` and has not stopped before.
-    fn stop(&self, shown: (f64, bool), n: u32, fall: &Fall) -> f64 {
-        let (l, grain) = (&self.limits, shown.0);
+    /// Samples per half at which a block stops that shows such a variance at `n` and has not stopped before.
+    fn stop(&self, variance: Variance, n: u32, stops: &Stops) -> f64 {
+        let l = &self.limits;
         if !l.adaptive {
             return l.most as f64;
         }
-        if grain <= l.threshold && n >= l.least {
-            return fall.expected_samples(shown, n, [l.least, l.most], l.threshold).min(n as f64);
+        if variance.grain(n) <= l.threshold && n >= l.least {
+            return stops.expected(variance, n, l.least).min(n as f64);
         }
-        let least = l.least.max(n + 1).min(l.most);
-        fall.expected_samples(shown, n, [least, l.most], l.threshold)
+        stops.expected(variance, n, l.least.max(n + 1))
     }
 
     /// The same for a block as it stands: where the test followed the same rule, it says itself where it stopped.
-    fn stop_of(&self, b: &BlockCount, shown: (f64, bool), fall: &Fall) -> f64 {
+    fn stop_of(&self, b: &BlockCount, variance: Variance, stops: &Stops) -> f64 {
         let l = &self.limits;
         let as_fine = self.rule_of_test.is_some_and(|t| l.threshold <= 1.001 * t);
         let same = as_fine && self.rule_of_test.is_some_and(|t| l.threshold >= 0.999 * t);
         // A pilot stops nothing before its first look is over.
         let looked = b.n == LOOKS[0] && b.n > l.least;
         if l.adaptive && as_fine && b.n >= l.least && b.n < l.most && !(looked && b.settled) {
-            if b.settled && (same || shown.0 <= l.threshold) {
+            if b.settled && (same || variance.grain(b.judged()) <= l.threshold) {
                 return b.n as f64;
             }
-            return fall.expected_samples(shown, b.judged(), [b.n + 1, l.most], l.threshold);
+            return stops.expected(variance, b.judged(), b.n + 1);
         }
-        self.stop(shown, b.judged(), fall)
+        self.stop(variance, b.judged(), stops)
     }
 
     fn square(&self, spent: u64, blocks: &[BlockCount], areas: &[u32]) -> Square {
         let mut s = Square { ratio: 1.0, ..Square::default() };
-        let variances = floored_variances(blocks, areas);
         let looks: [_; LOOKS.len()] = std::array::from_fn(|look| variances_at(look, blocks, areas));
         let mut seen = [0.0; LOOKS.len()];
-        let taken: f64 = blocks.iter().zip(areas).map(|(b, p)| 2.0 * b.n as f64 * *p as f64).sum();
-        let mean = spent as f64 * 1e-9 / taken.max(1.0);
         let mut load = 0.0;
-        for (k, (b, area)) in blocks.iter().zip(areas).enumerate() {
-            let p = *area as f64;
-            if b.n == 0 || b.grain < 0.0 {
-                continue;
-            }
-            let judged = b.judged();
-            let as_wanted = |v: &Variance, n: u32| (v.grain(n) * self.scale, v.floored);
-            let shown = as_wanted(&variances[k], judged);
+        for Shown { k, block: b, pixels: p, variance, each } in shown(spent, blocks, areas) {
+            let as_wanted = |v: Variance| v.times(self.scale.powi(2));
+            let variance = as_wanted(variance);
             s.taken += p * 2.0 * b.n as f64;
             s.pixels += p;
             s.furthest = s.furthest.max(b.n);
             s.open |= b.n < self.own.most && !(self.own.adaptive && b.settled && b.n >= self.own.least);
-            let n = self.stop_of(b, shown, &self.fall);
+            let n = self.stop_of(b, variance, &self.stops);
             s.wanted += p * 2.0 * n;
             // Blocks that go on for long take longer for each sample too: both come from what is behind them.
-            load += p * 2.0 * n * b.each(p).unwrap_or(mean);
-            s.fewest += p * 2.0 * self.stop_of(b, shown, &self.fast);
-            s.dearest += p * 2.0 * self.stop_of(b, shown, &self.slow);
+            load += p * 2.0 * n * each;
+            s.fewest += p * 2.0 * self.stop_of(b, variance, &self.fast);
+            s.dearest += p * 2.0 * self.stop_of(b, variance, &self.slow);
             for ((seen, at), variances) in seen.iter_mut().zip(LOOKS).zip(&looks) {
                 let Some(variances) = variances else { continue };
                 // What had settled before has ended there.
-                let then = as_wanted(&variances[k], at);
-                *seen += p * 2.0 * if b.n < at { n } else { self.stop(then, at, &self.fall) };
+                let then = as_wanted(variances[k]);
+                *seen += p * 2.0 * if b.n < at { n } else { self.stop(then, at, &self.stops) };
             }
-            let then = self.fall.grain_at(shown.0, judged as f64, n);
+            let judged = b.judged();
+            let then = self.fall.grain_at(variance.grain(judged), judged as f64, n);
             s.settled += if then <= self.limits.threshold { p } else { 0.0 };
             let left = self.fall.grain_at(b.grain as f64 * self.scale, judged as f64, n);
             s.squares += p * left.powi(2);

@@ -4,7 +4,8 @@
 //! Taking every half as log-normal behind the view was tried and dropped: a block's error is that of few bright pixels among
 //! many even ones, and its grain was overestimated several times.
 
-use crate::rounds::{BlockCount, steps};
+use crate::rounds::{BlockCount, Variance, ladder};
+use std::f64::consts::LN_2;
 
 /// The growth fades by this factor with each doubling; from test renders, which lie between 0.4 and 1.
 const FADE: f64 = 0.65;
@@ -41,43 +42,78 @@ impl Fall {
         Fall { growth: if weights > 0.0 { (sum / weights).clamp(-0.35, 0.7) } else { 0.0 }, beyond: 0.0 }
     }
 
-    /// The logarithm by which the variance per sample is expected to grow between two counts.
-    fn grown(&self, from: f64, to: f64) -> f64 {
-        let octaves = (to / from).log2();
+    /// The logarithm by which the variance per sample is expected to grow over some doublings; `faded` is [`FADE`] to their power.
+    fn grown(&self, octaves: f64, faded: f64) -> f64 {
         if octaves <= 0.0 {
             self.growth * octaves
         } else {
-            (self.growth + self.beyond) * FADE * (1.0 - FADE.powf(octaves)) / (1.0 - FADE)
+            (self.growth + self.beyond) * FADE * (1.0 - faded) / (1.0 - FADE)
         }
     }
 
     /// The grain that is expected at `to` samples where a block showed `grain` at `from`.
     pub fn grain_at(&self, grain: f64, from: f64, to: f64) -> f64 {
-        grain * (from / to * self.grown(from, to).exp()).sqrt()
+        let octaves = (to / from).log2();
+        grain * (from / to * self.grown(octaves, FADE.powf(octaves)).exp()).sqrt()
     }
 
-    /// The count per half at which the rule is expected to stop a block that showed `grain`, its own or the floor of its superblock,
-    /// at `n` samples per half: averaged over the scatter of the estimate, on the actual ladder.
-    pub fn expected_samples(&self, (grain, floored): (f64, bool), n: u32, limits: [u32; 2], threshold: f64) -> f64 {
-        let [least, most] = limits;
-        let scatter = if floored { FLOOR_SCATTER } else { SCATTER };
+    /// Where blocks are expected to stop under such limits.
+    pub fn stops(self, most: u32, threshold: f64) -> Stops {
+        let of = |n: u32| {
+            let octaves = (n as f64).log2();
+            Step { n, octaves, faded: FADE.powf(octaves) }
+        };
+        let mut steps: Vec<Step> = ladder(most).into_iter().map(of).collect();
+        steps.pop();
+        Stops { fall: self, most, threshold: threshold.ln(), steps }
+    }
+}
+
+/// The counts at which the rule is expected to stop blocks under one threshold and most samples. Forecasts ask for every block of a
+/// frame, many times: what does not depend on the block is computed once.
+#[derive(Debug, Clone)]
+pub struct Stops {
+    fall: Fall,
+    most: u32,
+    /// Its natural logarithm.
+    threshold: f64,
+    /// Of the ladder before the last one.
+    steps: Vec<Step>,
+}
+
+#[derive(Debug, Clone, Copy)]
+struct Step {
+    n: u32,
+    octaves: f64,
+    /// [`FADE`] to their power.
+    faded: f64,
+}
+
+impl Stops {
+    /// Samples per half at which a block is expected to stop that showed such a variance at `n`, and takes `least` at the least:
+    /// averaged over the scatter of the estimate, on the actual ladder.
+    pub fn expected(&self, variance: Variance, n: u32, least: u32) -> f64 {
+        let scatter = if variance.floored { FLOOR_SCATTER } else { SCATTER };
+        let from = (n as f64).log2();
+        let faded = FADE.powf(from);
+        let shown = variance.each.max(1e-24).ln();
         let (mut alive, mut expected) = (1.0, 0.0);
-        // Counts that even the least growth leaves four scatters above the threshold are passed over.
-        let endless = (self.growth + self.beyond) * FADE / (1.0 - FADE);
-        let far = (n as f64 * (grain / threshold).powi(2) * (endless.min(0.0) - 8.0 * scatter).exp()) as u32;
-        for k in steps(most) {
-            if k == most || alive < 1e-4 {
+        for step in self.steps.iter().filter(|s| s.n >= least) {
+            let grown = self.fall.grown(step.octaves - from, step.faded / faded);
+            let below = self.threshold - 0.5 * (shown + grown - step.octaves * LN_2);
+            // Nobody passes who is expected four scatters above it.
+            if below < -4.0 * scatter {
+                continue;
+            }
+            // Both conditions scatter nearly independently about the same expected value.
+            let pass = normal_below(below / scatter).powi(2);
+            expected += alive * pass * step.n as f64;
+            alive *= 1.0 - pass;
+            if alive < 1e-4 {
                 break;
             }
-            if k >= least && (k <= n || k >= far) {
-                // Both conditions scatter nearly independently about the same expected value.
-                let at = self.grain_at(grain, n as f64, k as f64);
-                let pass = normal_below((threshold / at.max(1e-12)).ln() / scatter).powi(2);
-                expected += alive * pass * k as f64;
-                alive *= 1.0 - pass;
-            }
         }
-        expected + alive * most as f64
+        expected + alive * self.most as f64
     }
 }
 
@@ -90,21 +126,57 @@ fn normal_below(z: f64) -> f64 {
 mod tests {
     use super::*;
 
+    fn shown(grain: f64, n: u32, floored: bool) -> Variance {
+        Variance { each: grain * grain * n as f64, floored }
+    }
+
     /// Without scatter the ideal count is n·(G/t)²; the rule stops at or somewhat above it.
     #[test]
     fn expected_count_follows_the_square_law() {
         let even = Fall { growth: 0.0, beyond: 0.0 };
-        let of = |grain, most, threshold| even.expected_samples((grain, false), 16, [8, most], threshold);
+        let of = |grain, most, threshold| even.stops(most, threshold).expected(shown(grain, 16, false), 16, 8);
         let e = of(0.04, 4096, 0.01);
         assert!(e > 256.0 && e < 256.0 * 1.6, "{e}");
         assert_eq!(of(1.0, 64, 0.001).round(), 64.0);
         assert_eq!(of(1e-6, 64, 0.01).round(), 8.0);
         // The floor scatters less, so fewer steps of the ladder are passed by chance.
-        let floored = even.expected_samples((0.04, true), 16, [8, 4096], 0.01);
+        let floored = even.stops(4096, 0.01).expected(shown(0.04, 16, true), 16, 8);
         assert!(floored >= 256.0 && floored < e, "{floored} {e}");
         // What comes beyond the samples that are there leaves alone what they have shown.
         let slower = Fall { beyond: 0.3, ..even };
         assert!(slower.grain_at(0.04, 16.0, 256.0) > 1.1 * even.grain_at(0.04, 16.0, 256.0));
         assert_eq!(slower.grain_at(0.04, 16.0, 8.0), even.grain_at(0.04, 16.0, 8.0));
+    }
+
+    /// The expectation against blocks that are drawn and walk up the ladder: each step's estimate scatters by itself about the grain
+    /// that is expected there, and two in a row must be at or below the threshold.
+    #[test]
+    fn expected_count_is_the_mean_of_blocks_that_walk_up_the_ladder() {
+        let fall = Fall { growth: 0.25, beyond: 0.1 };
+        let (n, least, most) = (12, 16, 1536);
+        // A generator of the linear congruential kind (Knuth, TAOCP 2, 3.3.4), and the sum of twelve uniform numbers less six.
+        let mut state = 1u64;
+        let mut uniform = || {
+            state = state.wrapping_mul(6364136223846793005).wrapping_add(1442695040888963407);
+            (state >> 11) as f64 / (1u64 << 53) as f64
+        };
+        for (grain, floored) in [(0.02, false), (0.05, false), (0.05, true), (0.2, false)] {
+            let scatter = if floored { FLOOR_SCATTER } else { SCATTER };
+            let mut walk = || {
+                let mut stop = most;
+                for k in ladder(most).into_iter().filter(|k| *k >= least) {
+                    let at = fall.grain_at(grain, n as f64, k as f64);
+                    let mut below = || at * (scatter * ((0..12).map(|_| uniform()).sum::<f64>() - 6.0)).exp() <= 0.015;
+                    if below() & below() {
+                        stop = k;
+                        break;
+                    }
+                }
+                stop as f64
+            };
+            let mean = (0..20_000).map(|_| walk()).sum::<f64>() / 20_000.0;
+            let told = fall.stops(most, 0.015).expected(shown(grain, n, floored), n, least);
+            assert!((told / mean - 1.0).abs() < 0.01, "{grain} {floored}: {told} foretold, {mean} walked");
+        }
     }
 }

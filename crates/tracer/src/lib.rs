@@ -32,7 +32,7 @@ mod view_rays;
 pub use bvh::{Bvh, Hit, Ray, World};
 pub use counters::{BOUNCES, Cost, Counters, KINDS, RayKind};
 pub use description::{Description, LIMITS, Limits, Overlay, SUPERBLOCK, VERSION, clean_up_of, view_of};
-pub use fall::Fall;
+pub use fall::{Fall, Stops};
 pub use film::{Film, FirstLook, superblocks};
 pub use gather::{PART_NAMES, PARTS};
 pub use hold::{Decision, Hold};
@@ -43,5 +43,5 @@ pub use render::{
     Outlook, Phase, Plan, Progress, RayCount, Render, RenderReport, SPLIT_KINDS, SavedCounts, SavedRender, Scope,
     SplitKind, SplitRow, UNLIMITED,
 };
-pub use rounds::{BlockCount, LOOKS, Variance, floored_variances, ladder, variances_at};
+pub use rounds::{BlockCount, LOOKS, Shown, Variance, ladder, shown, variances_at};
 pub use stage::{Stage, StageTimes};

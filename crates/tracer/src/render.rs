@@ -19,7 +19,7 @@ use crate::fall::Fall;
 use crate::film::{Film, Tile, superblocks};
 use crate::path::{Tally, Tracer};
 use crate::pool::thread_time;
-use crate::rounds::{BlockCount, ladder};
+use crate::rounds::{BlockCount, Variance, ladder};
 use crate::stage::Stage;
 use crate::view_rays::{Shutter, ViewRays};
 use fault::Fault;
@@ -481,6 +481,7 @@ impl Render {
         self.each_block(|tile, [i, k], p| blocks.push((tile.blocks[k], p, self.cap(i, k).min(s.most))));
         blocks.retain(|(b, ..)| b.running || b.n > 0);
         let fall = Fall::of(blocks.iter().map(|(b, p, _)| (b, *p)));
+        let stops = fall.stops(s.most, s.threshold);
         let (mut pixels, mut settled, mut capped, mut squares, mut known) = (0u64, 0u64, 0u64, 0.0f64, 0u64);
         let (mut worst, mut taken, mut to_come) = (0.0f64, 0.0f64, 0.0f64);
         let (mut open, mut stopped, mut ends) = (0u64, 0.0f64, Vec::new());
@@ -500,12 +501,9 @@ impl Render {
             }
             if b.running {
                 let expected = if s.adaptive && b.grain >= 0.0 && b.before.1 > 1 {
-                    fall.expected_samples(
-                        (b.before.0 as f64, b.before.0 > b.grain),
-                        b.before.1,
-                        [s.least.max(b.n), most],
-                        s.threshold,
-                    )
+                    let (floored, n) = b.before;
+                    let shown = Variance { each: (floored as f64).powi(2) * n as f64, floored: floored > b.grain };
+                    stops.expected(shown, n, s.least.max(b.n)).min(most as f64)
                 } else {
                     most as f64
                 };

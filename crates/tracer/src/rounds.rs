@@ -14,14 +14,9 @@ const FLOOR: f64 = 0.9;
 
 /// Steps of the ladder up to `most`, which is the last one: samples per half.
 pub fn ladder(most: u32) -> Vec<u32> {
-    steps(most).collect()
-}
-
-/// The same one by one.
-pub(crate) fn steps(most: u32) -> impl Iterator<Item = u32> {
     let pairs =
         (0..u32::BITS).map(|k| 1u32 << k).flat_map(|power| [Some(power), (power >= 2).then_some(power / 2 * 3)]);
-    pairs.flatten().take_while(move |n| *n < most).chain([most])
+    pairs.flatten().take_while(|n| *n < most).chain([most]).collect()
 }
 
 /// The step of the ladder before `n`; at least 1.
@@ -144,15 +139,38 @@ impl Variance {
     pub fn grain(&self, n: u32) -> f64 {
         (self.each / n as f64).sqrt()
     }
+
+    /// So many times as much.
+    pub fn times(self, by: f64) -> Variance {
+        Variance { each: self.each * by, ..self }
+    }
 }
 
-/// Variance per sample of each block of a superblock, at least [`FLOOR`] of the mean of all of them; `pixels` weighs the blocks.
-/// Blocks without samples count as nothing.
-pub fn floored_variances(blocks: &[BlockCount], pixels: &[u32]) -> Vec<Variance> {
-    floored(blocks.iter().map(|b| (b.grain as f64).powi(2) * b.judged() as f64).collect(), pixels)
+/// A block that has samples, as those read it who foretell its end.
+#[derive(Debug, Clone, Copy)]
+pub struct Shown<'a> {
+    /// Its place in the superblock.
+    pub k: usize,
+    pub block: &'a BlockCount,
+    pub pixels: f64,
+    pub variance: Variance,
+    /// Processor seconds of a sample; the mean of the superblock where its own were not measured.
+    pub each: f64,
 }
 
-/// The same as the blocks looked at a step of [`LOOKS`]; what had settled before stood as it does now. None if one of them has
+/// The blocks of a superblock that have samples; `spent` nanoseconds went into all of them.
+pub fn shown<'a>(spent: u64, blocks: &'a [BlockCount], pixels: &'a [u32]) -> impl Iterator<Item = Shown<'a>> {
+    let taken: f64 = blocks.iter().zip(pixels).map(|(b, p)| 2.0 * b.n as f64 * *p as f64).sum();
+    let mean = spent as f64 * 1e-9 / taken.max(1.0);
+    let own = blocks.iter().map(|b| (b.grain as f64).powi(2) * b.judged() as f64).collect();
+    let all = blocks.iter().zip(pixels).zip(floored(own, pixels)).enumerate();
+    all.filter(|(_, ((b, _), _))| b.n > 0 && b.grain >= 0.0).map(move |(k, ((block, pixels), variance))| {
+        let pixels = *pixels as f64;
+        Shown { k, block, pixels, variance, each: block.each(pixels).unwrap_or(mean) }
+    })
+}
+
+/// Variance per sample of each block as the blocks looked at a step of [`LOOKS`]; what had settled before stood as it does now. None if one of them has
 /// not got so far.
 pub fn variances_at(look: usize, blocks: &[BlockCount], pixels: &[u32]) -> Option<Vec<Variance>> {
     let then = |b: &BlockCount| match b.looks[look] {
@@ -162,6 +180,7 @@ pub fn variances_at(look: usize, blocks: &[BlockCount], pixels: &[u32]) -> Optio
     Some(floored(blocks.iter().map(then).collect::<Option<_>>()?, pixels))
 }
 
+/// Each at least [`FLOOR`] of the mean of all of them; `pixels` weighs the blocks. Blocks without samples count as nothing.
 fn floored(own: Vec<f64>, pixels: &[u32]) -> Vec<Variance> {
     let total: u32 = pixels.iter().sum();
     let mean = own.iter().zip(pixels).map(|(v, p)| v * *p as f64).sum::<f64>() / total.max(1) as f64;

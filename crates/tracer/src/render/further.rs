@@ -5,7 +5,7 @@ use super::{Render, SavedRender};
 use crate::description::{Description, Limits};
 use crate::fall::Fall;
 use crate::film::Tile;
-use crate::rounds::{BlockCount, floored_variances, ladder};
+use crate::rounds::{BlockCount, Variance, ladder, shown};
 use crate::stage::Stage;
 use fault::{Code, Fault};
 use picture::Region;
@@ -248,17 +248,12 @@ impl Render {
         for i in 0..self.film.tiles.len() {
             let tile = self.film.tile(i);
             let pixels = tile.all_block_pixels(self.film.block);
-            let taken: f64 = tile.blocks.iter().zip(&pixels).map(|(b, p)| 2.0 * b.n as f64 * *p as f64).sum();
-            let mean = tile.spent as f64 * 1e-9 / taken.max(1.0);
-            let floors = floored_variances(&tile.blocks, &pixels);
-            let blocks: Vec<Ahead> = (0..tile.blocks.len())
-                .filter(|k| tile.blocks[*k].n > 0 && tile.blocks[*k].grain >= 0.0 && self.in_scope(i, &tile, *k))
-                .map(|k| {
-                    let (b, p) = (tile.blocks[k], pixels[k]);
-                    blocks_all.push((b, p as u64));
-                    let grain = (floors[k].grain(b.judged()), floors[k].floored);
-                    let each = b.each(p as f64).unwrap_or(mean);
-                    Ahead { n: b.n, judged: b.judged(), grain, pixels: p as f64, each }
+            let blocks: Vec<Ahead> = shown(tile.spent, &tile.blocks, &pixels)
+                .filter(|s| self.in_scope(i, &tile, s.k))
+                .map(|s| {
+                    blocks_all.push((*s.block, s.pixels as u64));
+                    let sample = 2.0 * s.pixels * s.each;
+                    Ahead { n: s.block.n, judged: s.block.judged(), variance: s.variance, sample }
                 })
                 .collect();
             spent += tile.spent as f64 * 1e-9;
@@ -279,11 +274,9 @@ impl Render {
 struct Ahead {
     n: u32,
     judged: u32,
-    /// Its own, or the floor of its superblock.
-    grain: (f64, bool),
-    pixels: f64,
-    /// Processor seconds of a sample.
-    each: f64,
+    variance: Variance,
+    /// Processor seconds of a sample in both halves of all its pixels.
+    sample: f64,
 }
 
 /// What is known of a render that is under way, from which its end under any threshold is foretold.
@@ -299,19 +292,18 @@ pub struct Outlook {
 impl Outlook {
     /// Seconds that are still needed until every block is at or below the threshold.
     pub fn seconds_to(&self, threshold: f64, most: u32) -> f64 {
+        let stops = self.fall.stops(most, threshold);
         let of = |b: &Ahead| {
-            let end = self.fall.expected_samples(b.grain, b.judged, [self.least, most], threshold);
-            2.0 * b.pixels * b.each * (end - b.n as f64).max(0.0)
+            let end = stops.expected(b.variance, b.judged, self.least);
+            b.sample * (end - b.n as f64).max(0.0)
         };
         self.squares.iter().flatten().map(of).sum::<f64>() / self.workers
     }
 
     /// Processor seconds that every superblock is expected to take in all; 0 where nothing is known.
     pub fn loads(&self, limits: &Limits) -> Vec<f64> {
-        let of = |b: &Ahead| {
-            let bounds = [limits.least, limits.most];
-            2.0 * b.pixels * b.each * self.fall.expected_samples(b.grain, b.judged, bounds, limits.threshold)
-        };
+        let stops = self.fall.stops(limits.most, limits.threshold);
+        let of = |b: &Ahead| b.sample * stops.expected(b.variance, b.judged, limits.least);
         self.squares.iter().map(|blocks| blocks.iter().map(of).sum()).collect()
     }
 
