@@ -17,7 +17,10 @@ const LARGE: (u32, u32) = (720, 450);
 const SQUARES: usize = 14;
 const WORST: usize = 8;
 /// Samples a pixel at the most.
-const MOST: u32 = 2048;
+const MOST: u32 = 16_384;
+/// Adaptive sampling goes to the noise of about so many samples: where a picture can be read, and where it begins to be clean. Noise
+/// that reaches over much of the display is as large in all blocks, since it ends at black and white.
+const NOISES: [u32; 2] = [64, 256];
 
 /// Time with parts kept against time without, in turn.
 fn cost(subjects: &[Subject]) {
@@ -154,15 +157,14 @@ fn over_seeds(s: &Subject, tuning: &Tuning, with: &[usize], seeds: u32) -> Seeds
 /// Adaptive against uniform sampling: time at an equal worst block of the frame, at an equal worst hundredth of the blocks, and
 /// at an equal largest error as measured, which speaks against adaptive sampling: of many equal blocks the largest is the one
 /// that is known worst, and uniform sampling has few blocks to choose it from.
-fn adaptive(subjects: &[Subject], seeds: u32) {
+fn adaptive(subjects: &[Subject], noises: &[u32], seeds: u32) {
     println!(
         "\nadaptive against uniform sampling, {SQUARES} superblocks of {}×{} and {WORST} with its worst blocks, {seeds} seeds: uniform samples with as good a worst block; share of the time (with as good a worst hundredth; with as small a largest error as measured); the share that perfect knowledge of each block would leave",
         LARGE.0, LARGE.1
     );
-    for s in subjects {
+    for (s, noise) in subjects.iter().flat_map(|s| noises.iter().map(move |n| (s, *n))) {
         let large = large(s);
-        // Noise of about that many samples.
-        let threshold = scattered(s, &fixed(&large, 64)).report().grain;
+        let threshold = scattered(s, &fixed(&large, noise)).report().grain;
         let with = with_the_worst(s, &large);
         let own = large.clone().with(K::SamplingThreshold, threshold).with(K::SamplingMost, MOST);
         let ours = over_seeds(s, &own, &with, seeds);
@@ -177,8 +179,8 @@ fn adaptive(subjects: &[Subject], seeds: u32) {
             );
         };
         told("adaptive", &ours);
-        // From where uniform sampling would be the better one.
-        for n in (-1..12).map(|k| (ours.samples * 1.3f64.powi(k)) as u32) {
+        // From where both would be as good.
+        for n in (0..12).map(|k| (ours.samples * 1.3f64.powi(k)) as u32) {
             let now = over_seeds(s, &fixed(&large, n), &with, seeds);
             told("uniform", &now);
             each = now.each;
@@ -364,11 +366,13 @@ fn main() {
     }
     // Against long renders: the demo's scenes alone, or one of them.
     let only = std::env::var("SCENE").unwrap_or_default();
-    let seeds = std::env::var("SEEDS").ok().and_then(|n| n.parse().ok()).unwrap_or(24);
+    let number = |name: &str| std::env::var(name).ok().and_then(|n| n.parse().ok());
+    let seeds = number("SEEDS").unwrap_or(24);
+    let noises = number("NOISE").map_or(NOISES.to_vec(), |n| vec![n]);
     let mut demo = demo_subjects();
     demo.retain(|s| s.name.contains(&only));
     if want("adaptive") {
-        adaptive(&demo, seeds);
+        adaptive(&demo, &noises, seeds);
     }
     if want("bias") {
         bias(&demo, seeds);

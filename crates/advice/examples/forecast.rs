@@ -1,7 +1,7 @@
 //! Forecasts against finals: `./run bench forecast`. Scenes: the three of the demo, six for denoisers, and openly licensed
 //! objects from registry packages, fixed by hash (see `open_scenes.py`), where their folder is given. For three sizes and three
 //! thresholds pilots with other seeds that take a twentieth of the final's time each, or the least that the workshop gives, foretell
-//! it.
+//! it. `quick` takes one size and threshold of each scene, `regions` compares forecasts from parts of frames with those from all.
 //!
 //! A final's time is told three times: by the clock; with its processor seconds divided by as many workers as the pilot had, which
 //! leaves out how busy the machine was meanwhile; and as if the pilot had run at the pace at which the final rendered the same
@@ -11,11 +11,12 @@
 mod subjects;
 
 use advice::{Machine, Measured, forecast};
+use picture::Region;
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use subjects::{Subject, demo_subjects, describe, open_subjects, rendered, trial_subjects};
-use tracer::{PilotRun, Render, SavedCounts, cores, own_pool};
+use tracer::{Description, PilotRun, Render, SavedCounts, cores, own_pool, superblocks};
 use tuning::{K, Tuning};
 
 /// A twentieth of a smaller frame is less than two superblocks.
@@ -106,6 +107,43 @@ fn slopes(subjects: &[Subject]) {
     }
 }
 
+/// What regions say of the whole frame, against what all of it says after the same samples: 40 regions of 15 to 33 % of the sides.
+fn regions(subjects: &[Subject]) {
+    println!(
+        "forecasts from regions against those from whole tests: 95 % within so many times, and intervals that hold"
+    );
+    let frame = (240u32, 150u32);
+    for s in subjects {
+        let t = s.tuning.clone().with(K::FrameWidth, frame.0).with(K::FrameHeight, frame.1);
+        let render = rendered(s, &subjects::fixed(&t, 32));
+        let (whole, counts, report) = (render.description().clone(), render.counts(), render.report());
+        let wanted = t.with(K::SamplingThreshold, 0.7 * report.grain).with(K::SamplingMost, 4096);
+        let told = |description: &Description, counts: &SavedCounts| {
+            let test = Measured { description, counts, report: &report, pilot: None, others: 0.0 };
+            forecast(test, &wanted, None, &Machine::default()).expect("a forecast")
+        };
+        let actual = told(&whole, &counts).seconds;
+        let bounds: Vec<Region> = superblocks(whole.film_area(), whole.film_frame()).collect();
+        let (mut squared, mut inside) = (0.0, 0);
+        for k in 0..40 {
+            // The plastic number's multiples are spread evenly over a square.
+            let [u, v] = [0.754_877_666, 0.569_840_291].map(|a: f64| (a * (k as f64 + 0.5)).fract());
+            let share = 0.15 + 0.02 * (k % 10) as f64;
+            let side = |n: u32| (share * n as f64) as u32;
+            let (width, height) = (side(frame.0), side(frame.1));
+            let at = |u: f64, room: u32| (u * room as f64) as u32;
+            let region = Region { x: at(u, frame.0 - width), y: at(v, frame.1 - height), width, height };
+            let d = Description { region: Some(region), ..whole.clone() };
+            let seen: Vec<Region> = superblocks(d.film_area(), d.film_frame()).collect();
+            let tiles = bounds.iter().zip(&counts.tiles).filter(|(b, _)| seen.contains(b)).map(|(_, t)| t.clone());
+            let f = told(&d, &SavedCounts { tiles: tiles.collect(), ..counts.clone() });
+            squared += (f.seconds / actual).ln().powi(2) / 40.0;
+            inside += (f.low <= actual && actual <= f.high) as u32;
+        }
+        println!("{:<26} {:.2} times, {:.0} %", s.name, (2.0 * f64::sqrt(squared)).exp(), inside as f64 / 0.4);
+    }
+}
+
 fn main() {
     let mut words = std::env::args().skip(1);
     let (word, folder) = (words.next().unwrap_or_default(), words.next());
@@ -116,9 +154,14 @@ fn main() {
     }
     let quick = word == "quick";
     let only = std::env::var("SCENE").unwrap_or_default();
-    subjects.retain(|s| word.is_empty() || quick || word == "slopes" || s.name.contains(&word));
+    subjects.retain(|s| {
+        word.is_empty() || quick || ["slopes", "regions"].contains(&word.as_str()) || s.name.contains(&word)
+    });
     if word == "slopes" {
         return slopes(&subjects);
+    }
+    if word == "regions" {
+        return regions(&subjects);
     }
     println!("sampling of finals: scene, frame, threshold, foretold by a pilot, actual, error");
     let mut rows = Vec::new();

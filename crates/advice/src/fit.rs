@@ -61,7 +61,8 @@ pub struct CurvePoint {
 #[derive(Debug, Clone, PartialEq, Serialize, TS)]
 pub struct WayOut {
     pub title: String,
-    pub seconds: f64,
+    /// Seconds of the final; none where samples that are judged anew must tell.
+    pub seconds: Option<f64>,
     /// Seconds of budget that it takes.
     pub budget: f64,
     #[ts(type = "Record<string, number | boolean | string>")]
@@ -404,7 +405,7 @@ fn ways_out(bench: &Bench, fine: &Tuning, rows: &[&Advice], seconds: f64) -> Opt
         return Some(Vec::new());
     }
     let title = format!("{} more for a threshold of {:.2} %", spoken(budget - seconds), 100.0 * own);
-    let mut out = vec![WayOut { title, seconds: f.seconds, budget, changes: sampling(&whole) }];
+    let mut out = vec![WayOut { title, seconds: Some(f.seconds), budget, changes: sampling(&whole) }];
     if let Some(small) = size_for(bench, fine, rows, AIM * seconds)
         && let Some((small, f)) = bench.with_enough(&small, rows)
     {
@@ -413,14 +414,12 @@ fn ways_out(bench: &Bench, fine: &Tuning, rows: &[&Advice], seconds: f64) -> Opt
         let mut changes = one(K::FrameWidth, w);
         changes.extend(one(K::FrameHeight, h));
         changes.extend(sampling(&small));
-        out.push(WayOut { title, seconds: f.seconds, budget: seconds, changes });
+        out.push(WayOut { title, seconds: Some(f.seconds), budget: seconds, changes });
     }
-    if fine.name(K::CleanupDenoise) == "none"
-        && let Some(f) = bench.forecast(&whole.clone().with(K::CleanupDenoise, "quick"), rows)
-    {
+    if fine.name(K::CleanupDenoise) == "none" {
         let title = "a denoiser, judged as delivered: allow it to see how much coarser sampling may be".into();
         let quick = one(K::CleanupDenoise, serde_json::json!(Value::Name("quick".into())));
-        out.push(WayOut { title, seconds: f.seconds, budget: seconds, changes: quick });
+        out.push(WayOut { title, seconds: None, budget: seconds, changes: quick });
     }
     Some(out)
 }

@@ -4,7 +4,7 @@
 //! efficiency; judging, clean-up, files and the start come on top. The interval joins what was not seen of the frame, grain that
 //! falls more slowly than the square root of the count, how forecasts of this machine have held, and, above, that other work may go
 //! on as it did during the test.
-//! A region stands for the rest of the frame as if it had been drawn at random, which it is not: a pilot is better.
+//! A region was not drawn at random, and the rest of the frame may take far more or less: a pilot is better.
 
 use crate::Pilot;
 use crate::costs::split_of;
@@ -307,8 +307,7 @@ pub(crate) fn forecast_turned(
         (false, false) => Seen::Region,
     };
     let scale = if same_frame { 0.0 } else { 0.1 };
-    // A region was not drawn at random, though it is counted as if it had been.
-    let scatter = if basis == Seen::Region { 2.0 * o.scatter } else { o.scatter };
+    let scatter = if basis == Seen::Region { o.scatter.hypot(REST * (1.0 - seen)) } else { o.scatter };
     let spread = machine.trust.spread.hypot(scatter).hypot(scale).hypot(split.unsure);
     // Times are factors off: half as long is as far as twice as long.
     let below = spread.hypot(1.0 / o.least.max(1e-3) - 1.0);
@@ -401,6 +400,10 @@ fn split_effect(test: Measured, tuning: &Tuning, known: &[&str]) -> SplitEffect 
     }
     out
 }
+
+/// Half of the 95 % interval for the rest of a frame of which a region was seen: it takes a third to three times as much a pixel
+/// (560 regions of 15 to 33 % of the sides in fourteen scenes: root mean square of the logarithm 0.54).
+const REST: f64 = 2.0;
 
 /// Films that are in memory at most: while one is put away its channels stand beside it, while it is delivered the picture with all
 /// passes. Measured as 0.96 kB a pixel where the film takes 356 bytes, and 1.15 with the careful denoiser or mattes.

@@ -261,7 +261,10 @@ fn a_fit_spends_the_budget_on_the_finest_threshold_and_says_what_helps_where_it_
     let ever = forecast(measured, &there.clone().with(K::SamplingMost, 16_384u32), None, &machine).unwrap();
     // With the budget that it names the fit finds it.
     assert!(all(out.budget).threshold <= 1.02 * 0.05 && all(0.9 * out.budget).threshold > 1.02 * 0.05, "{out:?}");
-    assert!((f.seconds / out.seconds - 1.0).abs() < 1e-6 && there.real(K::SamplingThreshold) == 0.05, "{out:?}");
+    assert!(
+        (f.seconds / out.seconds.unwrap() - 1.0).abs() < 1e-6 && there.real(K::SamplingThreshold) == 0.05,
+        "{out:?}"
+    );
     assert!(f.settled > 0.99 * ever.settled, "{} of {}", f.settled, ever.settled);
     // Where the frame may shrink, the threshold stays and the size goes down as far as it must, but no further.
     let shrunk = to(0.7 * whole, Wanted { smaller: true, ..Wanted::default() });

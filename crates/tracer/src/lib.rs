@@ -36,6 +36,7 @@ pub use fall::{Fall, Stops};
 pub use film::{Film, FirstLook, superblocks};
 pub use gather::{PART_NAMES, PARTS};
 pub use hold::{Decision, Hold};
+pub use memory::free_memory;
 pub use pilot::PilotRun;
 pub use pool::{cores, lower_priority, own_pool, screen_pool};
 pub use render::{

@@ -1,4 +1,12 @@
-//! Large tables in large pages: rays jump about in them, and with pages of 4 KiB the processor's table of pages is too small.
+//! How much memory there is, and large tables in large pages: rays jump about in them, and with pages of 4 KiB the processor's
+//! table of pages is too small.
+
+/// Bytes that can be had without swapping; none where the system does not say.
+pub fn free_memory() -> Option<f64> {
+    let text = std::fs::read_to_string("/proc/meminfo").ok()?;
+    let line = text.lines().find(|l| l.starts_with("MemAvailable:"))?;
+    line.split_whitespace().nth(1)?.parse::<f64>().ok().map(|kb| 1024.0 * kb)
+}
 
 /// Moves a list into memory for which the system is asked to use pages of 2 MiB.
 pub fn in_large_pages<T>(list: Vec<T>) -> Vec<T> {

@@ -17,6 +17,7 @@ use crate::counters::{Counters, KINDS, RayKind};
 use crate::description::{Description, Settings};
 use crate::fall::Fall;
 use crate::film::{Film, Tile, superblocks};
+use crate::memory::free_memory;
 use crate::path::{Tally, Tracer};
 use crate::pool::thread_time;
 use crate::rounds::{BlockCount, Variance, ladder};
@@ -169,8 +170,10 @@ pub struct SavedCounts {
 /// Time after which a step ends at the next block.
 const SLICE: Duration = Duration::from_millis(250);
 
-/// Bytes of a film that are allowed at most.
-pub const MOST_FILM_BYTES: u64 = 9_000_000_000;
+/// Films that every render must have room for: while one is put away its channels stand beside it.
+const HELD: f64 = 2.0;
+/// Bytes that are taken to be free where the system does not say.
+const USUAL_MEMORY: f64 = 8e9;
 
 /// Cells of the coarse first pictures, the coarsest last. Large frames begin with one that takes only a moment.
 fn looks(pixels: usize, coarsest: u32) -> Vec<u32> {
@@ -220,17 +223,15 @@ impl Render {
             }
             None => None,
         };
-        let bytes = Film::bytes_per_pixel(&settings, &arrangement.keep) as u64;
-        let needed = bytes * superblocks(settings.area, settings.frame).map(|b| b.area() as u64).sum::<u64>();
-        if needed > MOST_FILM_BYTES {
+        let bytes = Film::bytes_per_pixel(&settings, &arrangement.keep) as f64;
+        let pixels: u64 = superblocks(settings.area, settings.frame).map(|b| b.area() as u64).sum();
+        let (needed, free) = (HELD * bytes * pixels as f64, free_memory().unwrap_or(USUAL_MEMORY));
+        if needed > free {
             return Err(Fault::new(
                 fault::Code::TooLarge,
-                format!("the picture would take {:.1} GB at {bytes} bytes a pixel", needed as f64 / 1e9),
+                format!("the picture would take {:.1} GB of memory at {bytes} bytes a pixel", needed / 1e9),
                 "frame.width",
-                format!(
-                    "choose a smaller frame or region, or switch parts off: at most {} GB",
-                    MOST_FILM_BYTES / 1_000_000_000
-                ),
+                format!("choose a smaller frame or region, or switch parts off: {:.1} GB are free", free / 1e9),
             ));
         }
         let looks = if first_look { looks(settings.area.area(), settings.first_pass) } else { Vec::new() };

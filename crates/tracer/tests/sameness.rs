@@ -225,4 +225,10 @@ fn what_cannot_be_rendered_is_refused_before_it_is_tried() {
         ]
         .join("\n")
     );
+    // A hundred million pixels with parts and lights take some 60 GB, twice while they are put away.
+    if free_memory().is_some_and(|free| free < 60e9) {
+        let huge = tuning((10_000, 10_000), 16).with(K::DeliveryParts, true).with(K::DeliveryPartsLarge, true);
+        let fault = refuse(describe(huge, None));
+        assert!(fault.contains("GB of memory") && fault.contains("GB are free"), "{fault}");
+    }
 }

@@ -75,7 +75,8 @@ impl Workshop {
         })
     }
 
-    /// What adaptive sampling would do to a proof and its shot's final at a threshold; none while it renders.
+    /// What adaptive sampling would do to a proof and its shot's final at a threshold; none while it renders. The proof tells its
+    /// own part, the test on which the shot's bill would rest tells the final.
     pub(crate) fn what_if(&self, proof: i64, threshold: f64) -> Result<Option<WhatIf>, Fault> {
         let Some(p) = self.ended(self.0.store.proof(proof)?)? else { return Ok(None) };
         let Some(counts) = self.counts(proof, p.report.samples) else { return Ok(None) };
@@ -93,13 +94,18 @@ impl Workshop {
             t.set("sampling.threshold", &serde_json::json!((threshold * effort).clamp(0.0005, 1.0)))?;
             Ok(t)
         };
-        let machine = self.machine();
-        let here = forecast(test, &at(&p.description.tuning)?, Some(p.description.area()), &machine);
-        let whole = forecast(test, &at(&self.tuning(p.row.shot)?)?, None, &machine);
+        let here = forecast(test, &at(&p.description.tuning)?, Some(p.description.area()), &self.machine());
+        let wanted = at(&self.tuning(p.row.shot)?)?;
+        let (whole, by) = match self.best_forecast(p.row.shot, &wanted)? {
+            Some(best) => (Some(best.forecast), Some(best.test.number)),
+            // The shot has another scene or camera by now.
+            None => (forecast(test, &wanted, None, &self.machine()), None),
+        };
         Ok(here.zip(whole).map(|(here, whole)| WhatIf {
             took: p.report.seconds,
             seconds: here.sampling,
             whole: whole.brief(),
+            by: by.filter(|n| *n != p.row.number),
             samples_per_pixel: here.samples_per_pixel,
             settled: here.settled,
             adaptive: p.description.tuning.switch(K::SamplingAdaptive),

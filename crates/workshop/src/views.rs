@@ -462,8 +462,9 @@ pub struct WhatIf {
     /// Seconds of sampling for this proof, as it was and at the threshold.
     pub took: f64,
     pub seconds: f64,
-    /// The shot's final at the threshold.
+    /// The shot's final at the threshold, and the number of the proof that foretells it, where it is another one.
     pub whole: Brief,
+    pub by: Option<i64>,
     pub samples_per_pixel: f64,
     pub settled: f64,
     /// This proof had adaptive sampling.

@@ -45,7 +45,7 @@ fn a_final_takes_over_tests_and_pilots_and_looks_as_if_it_had_not() {
     let forecast = w.forecast(shot).unwrap().unwrap();
     assert!(forecast.forecast.needs_test.is_empty() && forecast.forecast.low > 0.0);
     let samples = |w: &Workshop| said(w, shot, "samples").map(|c| c.state);
-    assert_eq!(samples(&w).unwrap(), "of proof 2, proof 1: not rendered again", "the pilot has more than the region");
+    assert_eq!(samples(&w).unwrap(), "of proof 2: not rendered again", "the pilot has all that the region has");
     let second = w.add_final(shot).unwrap();
     let helped = finished(&w, second.id);
     let report = helped.report.as_ref().unwrap();
@@ -58,7 +58,7 @@ fn a_final_takes_over_tests_and_pilots_and_looks_as_if_it_had_not() {
     assert!(helped.forecast.is_some() && w.forecast(shot).unwrap().unwrap().forecast.history == 1);
     // Under another exposure hardly anything is rendered anew: a darker picture shows less grain.
     tune(&w, shot, serde_json::json!({ "view.exposure": -1.0 }));
-    assert_eq!(samples(&w).unwrap(), "of proof 2, the final cabinet_front_0001, proof 1: not rendered again");
+    assert_eq!(samples(&w).unwrap(), "of proof 2: not rendered again");
     let third = w.add_final(shot).unwrap();
     let darker = finished(&w, third.id);
     let (again, all) = (darker.report.as_ref().unwrap(), report.render.samples);

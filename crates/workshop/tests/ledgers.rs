@@ -69,6 +69,13 @@ fn another_threshold_is_answered_from_what_is_stored() {
     let (f, c) = (fine.ask.unwrap(), coarse.ask.unwrap());
     assert!(!f.adaptive && c.seconds < f.seconds && c.whole.seconds < f.whole.seconds && c.settled > f.settled);
     assert!(f.seconds <= 1.3 * f.took, "adaptive never takes more than all samples: {f:?}");
+    // What a region says of the final is what the bill would say.
+    let region = Some(Region { x: 0, y: 0, width: 32, height: 32 });
+    let part = w.start_test(shot, &NewTest { region, live: false }).unwrap();
+    w.wait_for_test();
+    let by = w.legends(part, &Look { threshold: 0.2, ..w.look_of(part).unwrap() }).unwrap().ask.unwrap();
+    assert_eq!((by.by, by.whole.seconds, c.by), (Some(w.proof(id).unwrap().number), c.whole.seconds, None));
+    w.delete_proofs(&[part]).unwrap();
     assert!(coarse.grain.below > fine.grain.below);
     // The prices of the shot rest on the same statistics.
     let prices = w.prices(shot).unwrap().unwrap();

@@ -436,7 +436,11 @@ loss: number | null, };
 
 export type CurvePoint = { threshold: number, seconds: number, low: number, high: number, grain: number, };
 
-export type WayOut = { title: string, seconds: number, 
+export type WayOut = { title: string, 
+/**
+ * Seconds of the final; none where samples that are judged anew must tell.
+ */
+seconds: number | null, 
 /**
  * Seconds of budget that it takes.
  */
@@ -924,9 +928,9 @@ export type WhatIf = {
  */
 took: number, seconds: number, 
 /**
- * The shot's final at the threshold.
+ * The shot's final at the threshold, and the number of the proof that foretells it, where it is another one.
  */
-whole: Brief, samples_per_pixel: number, settled: number, 
+whole: Brief, by: number | null, samples_per_pixel: number, settled: number, 
 /**
  * This proof had adaptive sampling.
  */

@@ -59,7 +59,7 @@ function Ask({ w, asked, inForce }: { w: WhatIf; asked: boolean; inForce: number
       )}
       {(asked || w.adaptive) && (
         <span>
-          {`${asked ? "Then" : "At this threshold"} the final takes about ${spoken(w.whole.seconds)} (${spoken(w.whole.low)} to ${spoken(w.whole.high)}), this part ${duration(w.seconds)}; ${w.samples_per_pixel.toFixed(0)} samples a pixel, ${percent(w.settled, 0)} settled.`}
+          {`${asked ? "Then" : "At this threshold"} the final takes about ${spoken(w.whole.seconds)} (${spoken(w.whole.low)} to ${spoken(w.whole.high)}${w.by === null ? "" : `, by proof ${w.by}`}), this part ${duration(w.seconds)}; ${w.samples_per_pixel.toFixed(0)} samples a pixel, ${percent(w.settled, 0)} settled.`}
         </span>
       )}
     </div>

@@ -114,6 +114,9 @@ export function StageArea(p: Props) {
   const mapPicture = usePicture(map, ended(shown));
   const backdrop = usePicture(pictureAddress(shown?.region ? p.whole?.id : null, p.look), 0);
   const wantLegend = ["grain", "samples", "part_grain"].includes(layer) && mode === "off";
+  // The legend stands beside what it explains.
+  const part = shown?.region;
+  const away = wantLegend && part && shown && 2 * part.x + part.width > shown.frame[0];
   const legends = useLegends(
     shown?.kind === "picture" ? null : (shown?.id ?? null),
     look.threshold,
@@ -128,7 +131,7 @@ export function StageArea(p: Props) {
       }))
     : [{ letter: "", picture }];
   return (
-    <div className="stage-frame">
+    <div className={away ? "stage-frame legend-left" : "stage-frame"}>
       <Stage
         frame={p.frame}
         sides={sides}

@@ -230,7 +230,7 @@ export function FitDialog({ shot, proofs, set, pilot, close }: Props) {
                       <Button type="link" size="small" onClick={() => reach(w)}>
                         {w.title}
                       </Button>{" "}
-                      <span className="second">({duration(w.seconds)})</span>
+                      {w.seconds !== null && <span className="second">({duration(w.seconds)})</span>}
                     </li>
                   ))}
                 </ul>

@@ -1,13 +1,13 @@
 //! What is looked at before a final starts.
 
-use super::work::saved_seconds;
+use super::work::there;
 use super::{NewFinal, Policy, series};
 use crate::{AdviceState, Workshop};
 use advice::{FILMS, Forecast, spoken};
 use fault::Fault;
 use scene::Handling;
 use serde::Serialize;
-use tracer::{Description, Limits, clean_up_of};
+use tracer::{Description, Limits, clean_up_of, free_memory};
 use ts_rs::TS;
 use tuning::K;
 
@@ -81,11 +81,11 @@ impl Workshop {
         let worst = |of: fn(&Forecast) -> f64| known.iter().map(of).fold(0.0, f64::max);
         if let Some(first) = known.first() {
             // Frames of a series have cameras of their own.
-            let there = match (frames.as_slice(), &new.plan) {
+            let sources = match (frames.as_slice(), &new.plan) {
                 ([(d, _)], None) => self.sources(shot, d, None)?,
                 _ => Vec::new(),
             };
-            let saved = saved_seconds(&there, self.pool().current_num_threads());
+            let (names, saved) = there(&sources, self.pool().current_num_threads());
             let (budget, longest) = (row.budget, (worst(|f| f.seconds) - saved).max(0.0));
             let fits = longest <= budget || new.policy == Policy::Time;
             let total: f64 = known.iter().map(|f| if new.policy == Policy::Time { budget } else { f.seconds }).sum();
@@ -102,8 +102,7 @@ impl Workshop {
                 format!("forecast {}{less}, budget {}", spoken(longest), spoken(budget))
             };
             out.push(line("time", fits, state));
-            if !there.is_empty() {
-                let names: Vec<&str> = there.iter().map(|s| s.name.as_str()).collect();
+            if !names.is_empty() {
                 let more = match names.len().saturating_sub(NAMED) {
                     0 => String::new(),
                     n => format!(" and {n} more"),
@@ -173,13 +172,6 @@ impl Workshop {
         }
         Ok(out)
     }
-}
-
-/// Bytes of memory that can be had without swapping; none where the system does not say.
-fn free_memory() -> Option<f64> {
-    let text = std::fs::read_to_string("/proc/meminfo").ok()?;
-    let line = text.lines().find(|l| l.starts_with("MemAvailable:"))?;
-    line.split_whitespace().nth(1)?.parse::<f64>().ok().map(|kb| 1024.0 * kb)
 }
 
 /// Bytes that are free on the disk of a folder.

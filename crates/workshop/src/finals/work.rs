@@ -9,9 +9,10 @@ use crate::saved::{COUNTS, load_counts, remove_render, save_render};
 use crate::testing::{idle, write_bytes, write_small};
 use crate::{Event, FileView, FinalReport, FinalTimes, Workshop, json, lock, parse};
 use fault::{Code, Fault, panic_text};
-use picture::footprint;
+use picture::{Region, footprint};
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
+use std::collections::HashMap;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -19,7 +20,10 @@ use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use store::FinalRow;
 use tracer::deliver::{Delivered, Delivery};
-use tracer::{Description, Hold, Limits, Phase, Plan, Progress, Render, RenderReport, Scope, UNLIMITED, clean_up_of};
+use tracer::{
+    BlockCount, Description, Hold, Limits, Phase, Plan, Progress, Render, RenderReport, Scope, UNLIMITED, clean_up_of,
+    superblocks,
+};
 use tuning::K;
 
 /// Checkpoints keep below a thirtieth of the time.
@@ -87,17 +91,27 @@ pub(super) struct Source {
     from: Description,
     folder: PathBuf,
     samples: u64,
-    /// Processor time of every superblock, nanoseconds.
-    spent: Vec<u64>,
+    /// Of every superblock its corner, its samples, and its processor time in nanoseconds.
+    squares: Vec<((u32, u32), u64, u64)>,
 }
 
-/// Seconds of sampling on so many threads that sources save a frame, at the least: of a superblock the most counts that one
-/// of them has, and those of regions come on top.
-pub(super) fn saved_seconds(sources: &[Source], threads: usize) -> f64 {
-    let whole = || sources.iter().filter(|s| s.from.region.is_none());
-    let squares = whole().map(|s| s.spent.len()).max().unwrap_or(0);
-    let most = |i: usize| whole().filter_map(|s| s.spent.get(i)).max().copied().unwrap_or(0);
-    (0..squares).map(most).sum::<u64>() as f64 * 1e-9 / threads as f64
+/// Names of the sources that have more of some superblock than those before them, and the seconds of sampling on so many threads
+/// that they save: of every superblock one counts.
+pub(super) fn there(sources: &[Source], threads: usize) -> (Vec<&str>, f64) {
+    let mut best: HashMap<(u32, u32), (u64, u64)> = HashMap::new();
+    let mut names = Vec::new();
+    for s in sources {
+        let before = best.clone();
+        for (corner, samples, spent) in &s.squares {
+            let had = best.entry(*corner).or_default();
+            *had = (*had).max((*samples, *spent));
+        }
+        let more = |(corner, ..): &((u32, u32), u64, u64)| best[corner].0 > before.get(corner).map_or(0, |b| b.0);
+        if s.squares.iter().any(more) {
+            names.push(s.name.as_str());
+        }
+    }
+    (names, best.values().map(|(_, spent)| *spent as f64 * 1e-9).sum::<f64>() / threads as f64)
 }
 
 enum End {
@@ -176,9 +190,13 @@ impl Workshop {
             .filter(|(_, from, folder)| has_film(folder) && d.same_samples(from))
             .filter_map(|(name, from, folder)| {
                 let counts = load_counts(&folder).ok()?;
-                let samples: u64 = counts.tiles.iter().flat_map(|(_, b)| b).map(|b| b.n as u64).sum();
-                let spent = counts.tiles.iter().map(|(spent, _)| *spent).collect();
-                Some(Source { name, from, folder, samples, spent })
+                let bounds = superblocks(from.film_area(), from.film_frame());
+                let square = |(r, (spent, blocks)): (Region, &(u64, Vec<BlockCount>))| {
+                    ((r.x, r.y), blocks.iter().map(|b| b.n as u64).sum::<u64>(), *spent)
+                };
+                let squares: Vec<_> = bounds.zip(&counts.tiles).map(square).collect();
+                let samples = squares.iter().map(|(_, samples, _)| samples).sum();
+                Some(Source { name, from, folder, samples, squares })
             })
             .collect();
         known.sort_by_key(|s| std::cmp::Reverse(s.samples));
@@ -421,5 +439,27 @@ impl Workshop {
             remove_working_state(&self.0.store.final_folder(r.id));
         }
         Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn of_every_superblock_the_source_with_the_most_samples_counts_once() {
+        let source = |name: &str, squares: &[((u32, u32), u64, u64)]| Source {
+            name: name.into(),
+            from: Description::new("", None, "Front", tuning::Tuning::default()),
+            folder: PathBuf::new(),
+            samples: 0,
+            squares: squares.to_vec(),
+        };
+        let (a, b, second) = ((0, 0), (32, 0), 1_000_000_000);
+        let pilot = source("pilot", &[(a, 64, 4 * second), (b, 8, second)]);
+        let covered = source("covered", &[(a, 32, 3 * second), (b, 8, second)]);
+        let region = source("region", &[(b, 16, 2 * second), ((64, 0), 0, 0)]);
+        assert_eq!(there(&[pilot, covered, region], 2), (vec!["pilot", "region"], 3.0));
+        assert_eq!(there(&[], 2), (vec![], 0.0));
     }
 }
