@@ -3,8 +3,9 @@
 //! The grain ramp goes through slate blues below the threshold, steps visibly at it, and on through straw to rust. Its
 //! luminance falls, steps up and falls again, so that it also reads in grey and for colour-blind eyes.
 
+use crate::Region;
 use crate::grain::{BlockMap, Measure};
-use crate::{Plate, Region};
+use crate::plate::rendered;
 use serde::Serialize;
 use ts_rs::TS;
 
@@ -55,16 +56,16 @@ pub fn signed_colour(difference: f64) -> [u8; 3] {
     std::array::from_fn(|c| (GREY[c] + (to[c] - GREY[c]) * t + 0.5) as u8)
 }
 
-/// The map of sample counts, logarithmic between the least and the most present.
-pub fn sample_map(plate: &Plate) -> Vec<[u8; 3]> {
-    let (low, high) = sample_range(plate);
+/// The map of sample counts, logarithmic between the least and the most present; places without any have the first colour.
+pub fn sample_map(samples: &[u32]) -> Vec<[u8; 3]> {
+    let (low, high) = sample_range(samples);
     let span = (high as f64 / low as f64).ln().max(1e-9);
-    plate.samples.iter().map(|n| along(&COUNTS, (*n.max(&1) as f64 / low as f64).ln() / span)).collect()
+    samples.iter().map(|n| along(&COUNTS, (*n.max(&1) as f64 / low as f64).ln() / span)).collect()
 }
 
-fn sample_range(plate: &Plate) -> (u32, u32) {
-    let low = plate.samples.iter().copied().min().unwrap_or(1).max(1);
-    (low, plate.samples.iter().copied().max().unwrap_or(1).max(low))
+fn sample_range(samples: &[u32]) -> (u32, u32) {
+    let low = samples.iter().copied().filter(|n| *n > 0).min().unwrap_or(1);
+    (low, samples.iter().copied().max().unwrap_or(1).max(low))
 }
 
 /// One colour of a legend, from the lowest value up.
@@ -73,7 +74,7 @@ pub struct Swatch {
     /// Grain as a share of the display range, or samples.
     pub value: f64,
     pub colour: [u8; 3],
-    /// Share of the pixels from this value up to the next.
+    /// Share of the pixels that were rendered from this value up to the next.
     pub share: f64,
 }
 
@@ -83,7 +84,7 @@ pub struct GrainLegend {
     pub threshold: f64,
     pub measure: Measure,
     pub swatches: Vec<Swatch>,
-    /// Root mean square over the region, and the worst block.
+    /// Root mean square over what was rendered of the region, and the worst block.
     pub grain: f64,
     pub worst_block: f64,
     /// Share of pixels in blocks at or below the threshold, and in blocks that got the most samples without reaching it.
@@ -108,26 +109,30 @@ pub fn grain_legend(
             Swatch { value, colour: grain_colour(threshold * octave.exp2(), threshold), share: 0.0 }
         })
         .collect();
-    let (mut below, mut capped) = (0usize, 0usize);
-    for (i, samples) in samples.iter().enumerate() {
+    let (mut below, mut capped, mut squares, mut worst_block) = (0usize, 0usize, 0.0f64, 0.0f64);
+    let counts = rendered(samples);
+    let pixels = (0..samples.len()).filter(|i| counts(*i)).count().max(1);
+    for (i, samples) in samples.iter().enumerate().filter(|(i, _)| counts(*i)) {
         let g = map.at(r.x + i as u32 % r.width, r.y + i as u32 / r.width);
         let octave = (g.max(1e-9) / threshold).log2();
         let k = (((octave + BELOW) * steps as f64).floor() as i32).clamp(0, count - 1);
-        swatches[k as usize].share += 1.0 / r.area() as f64;
+        swatches[k as usize].share += 1.0 / pixels as f64;
+        squares += g * g;
+        worst_block = worst_block.max(g);
         if g <= threshold {
             below += 1;
         } else if *samples >= most {
             capped += 1;
         }
     }
-    let (grain, worst_block) = map.summary();
-    let of = |n: usize| n as f64 / r.area() as f64;
+    let grain = (squares / pixels as f64).sqrt();
+    let of = |n: usize| n as f64 / pixels as f64;
     GrainLegend { threshold, measure, swatches, grain, worst_block, below: of(below), capped: of(capped) }
 }
 
 /// Legend with histogram of the sample map.
-pub fn sample_legend(plate: &Plate) -> Vec<Swatch> {
-    let (low, high) = sample_range(plate);
+pub fn sample_legend(samples: &[u32]) -> Vec<Swatch> {
+    let (low, high) = sample_range(samples);
     let span = (high as f64 / low as f64).ln();
     let count = if high > low { 12 } else { 1 };
     let mut out: Vec<Swatch> = (0..count)
@@ -136,10 +141,11 @@ pub fn sample_legend(plate: &Plate) -> Vec<Swatch> {
             Swatch { value, colour: along(&COUNTS, (i as f64 + 0.5) / count as f64), share: 0.0 }
         })
         .collect();
-    for n in &plate.samples {
-        let t = if high > low { (*n.max(&1) as f64 / low as f64).ln() / span } else { 0.0 };
+    let known: Vec<u32> = samples.iter().copied().filter(|n| *n > 0).collect();
+    for n in &known {
+        let t = if high > low { (*n as f64 / low as f64).ln() / span } else { 0.0 };
         let k = ((t * count as f64) as usize).min(count - 1);
-        out[k].share += 1.0 / plate.samples.len() as f64;
+        out[k].share += 1.0 / known.len() as f64;
     }
     out
 }
@@ -158,5 +164,24 @@ mod tests {
         assert!(grey(above) - grey(below) > 100.0);
         assert!(grey(grain_colour(0.002, 0.01)) > grey(below));
         assert!(grey(grain_colour(0.08, 0.01)) < grey(above));
+    }
+
+    /// Half of a frame of four blocks was rendered, as in a pilot: two blocks, one of them twice the threshold.
+    #[test]
+    fn legends_count_what_was_rendered() {
+        let region = Region { x: 0, y: 0, width: 32, height: 8 };
+        let column = |i: usize| i % 32 / 8;
+        let counts: Vec<u32> = (0..256).map(|i| [64, 0, 16, 0][column(i)]).collect();
+        let map = BlockMap::from_differences(region, 8, (0..256).map(|i| [[0.005, 0.0, 0.02, 0.0][column(i)]; 3]));
+        let legend = grain_legend(&map, Measure::Displayed, region, &counts, 0.01, 16);
+        let near = |a: f64, b: f64| (a - b).abs() < 1e-6;
+        assert!(near(legend.grain, (0.5f64 * (0.005f64.powi(2) + 0.02f64.powi(2))).sqrt()), "{}", legend.grain);
+        assert!(near(legend.below, 0.5) && near(legend.capped, 0.5) && near(legend.worst_block, 0.02), "{legend:?}");
+        assert!(near(legend.swatches.iter().map(|s| s.share).sum(), 1.0));
+        let samples = sample_legend(&counts);
+        assert!(near(samples[0].value, 16.0) && near(samples[0].share, 0.5), "{samples:?}");
+        // A picture from elsewhere has no samples at all.
+        let all = grain_legend(&map, Measure::Displayed, region, &[0; 256], 0.01, 16);
+        assert!(near(all.below, 0.75), "{}", all.below);
     }
 }

@@ -6,6 +6,7 @@
 //! and adding up their variances would mislead. If p were free of noise, (2 Σ d_p·d − Σ d_p²) / Σ d² of the variance would go.
 
 use crate::grain::BlockMap;
+use crate::plate::rendered;
 use crate::{Plate, Region, Rgb, View, luminance};
 use serde::{Deserialize, Serialize};
 use ts_rs::TS;
@@ -101,14 +102,18 @@ impl NoiseLedger {
         }
         let layer = |name: String| plate.layers.iter().find(|(n, _)| *n == name).map(|(_, v)| v.as_slice());
         let own = plate.region;
-        let places: Vec<usize> = (region.y..region.bottom())
+        // Places in the region and in the plate, of what was rendered.
+        let known = rendered(&plate.samples);
+        let places: Vec<(usize, usize)> = (region.y..region.bottom())
             .flat_map(|y| (region.x..region.right()).map(move |x| (x, y)))
             .map(|(x, y)| ((y - own.y) * own.width + (x - own.x)) as usize)
+            .enumerate()
+            .filter(|(_, i)| known(*i))
             .collect();
         // Luminance of the mean, its half-difference, and the slope of the view between the halves.
         let mut weighed = Vec::with_capacity(places.len());
         let (mut square, mut per_sample, mut light) = (0.0f64, 0.0f64, 0.0f64);
-        for i in &places {
+        for (_, i) in &places {
             let (slope, m, d) = slope(plate, view, *i);
             weighed.push(slope * slope);
             let v = slope * slope * d * d;
@@ -121,8 +126,8 @@ impl NoiseLedger {
             |k: usize| (k as u32 / region.width / SQUARE * columns + k as u32 % region.width / SQUARE) as usize;
         let squares = (columns * region.height.div_ceil(SQUARE)) as usize;
         let mut whole = vec![([0.0f64; 3], 0u64); squares];
-        for (k, i) in places.iter().enumerate() {
-            let s = &mut whole[square_of(k)];
+        for (k, i) in &places {
+            let s = &mut whole[square_of(*k)];
             (0..3).for_each(|c| s.0[c] += 0.5 * (plate.a[*i][c] + plate.b[*i][c]) as f64);
             s.1 += 1;
         }
@@ -132,17 +137,17 @@ impl NoiseLedger {
             let (r, g, b) = (r?, g?, b?);
             let (mut cross, mut alone, mut brings) = (0.0f64, 0.0f64, 0.0f64);
             let mut parts = vec![[0.0f64; 3]; squares];
-            for (k, i) in places.iter().enumerate() {
+            for ((k, i), weight) in places.iter().zip(&weighed) {
                 let d = 0.5 * (luminance(plate.a[*i]) - luminance(plate.b[*i])) as f64;
                 let dp = halves[*i] as f64;
-                cross += weighed[k] * dp * d;
-                alone += weighed[k] * dp * dp;
+                cross += weight * dp * d;
+                alone += weight * dp * dp;
                 let rgb = [r[*i], g[*i], b[*i]];
                 brings += luminance(rgb) as f64;
-                let s = &mut parts[square_of(k)];
+                let s = &mut parts[square_of(*k)];
                 (0..3).for_each(|c| s[c] += rgb[c] as f64);
             }
-            let losses = whole.iter().zip(&parts).map(|((all, n), part)| {
+            let losses = whole.iter().zip(&parts).filter(|((_, n), _)| *n > 0).map(|((all, n), part)| {
                 let mean = |v: f64| (v / *n as f64) as f32;
                 let less = std::array::from_fn(|c| mean(all[c] - part[c]));
                 (Loss::steps(view, all.map(mean), less), *n)
@@ -162,7 +167,7 @@ impl NoiseLedger {
             rows.sort_by(|a, b| b.gain.total_cmp(&a.gain));
             rows
         };
-        let n = places.len() as f64;
+        let n = places.len().max(1) as f64;
         Some(NoiseLedger {
             region,
             grain: (square / n).sqrt(),

@@ -154,6 +154,13 @@ impl Plate {
     }
 }
 
+/// Whether a pixel was rendered, by the samples of all: a pilot leaves places out. Pictures from elsewhere tell of no samples at
+/// all, and all of theirs count.
+pub fn rendered(samples: &[u32]) -> impl Fn(usize) -> bool + '_ {
+    let untold = samples.iter().all(|n| *n == 0);
+    move |i| untold || samples[i] > 0
+}
+
 /// The mean of two halves.
 pub fn mean(a: &[Rgb], b: &[Rgb]) -> Vec<Rgb> {
     a.iter().zip(b).map(|(a, b)| std::array::from_fn(|c| 0.5 * (a[c] + b[c]))).collect()

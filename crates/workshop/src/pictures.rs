@@ -5,7 +5,7 @@ use fault::{Code, Fault};
 use picture::denoise::CleanUp;
 use picture::denoise::profile::Hints;
 use picture::display_checks::clipped;
-use picture::grain::{BlockMap, Judging};
+use picture::grain::{BlockMap, Judging, Measure};
 use picture::noise::part_grain;
 use picture::{Plate, Region, Rgb, Transform, View, luminance, maps};
 use rayon::prelude::*;
@@ -261,7 +261,7 @@ impl Workshop {
                 let grey = |d: &f32| if *d > 0.0 { [(255.0 * (1.0 - (d / far).sqrt())) as u8; 3] } else { [0; 3] };
                 plate.depth.iter().map(grey).collect()
             }
-            Layer::Samples => maps::sample_map(&plate),
+            Layer::Samples => maps::sample_map(&plate.samples),
             Layer::Clipped => plain(&self.cleaned(proof, look)?.picture, &|c| match clipped(&view, c) {
                 (true, _) => [0xa8, 0x50, 0x1f],
                 (_, true) => [0x36, 0x56, 0x6b],
@@ -312,9 +312,14 @@ impl Workshop {
             part => Arc::new(self.part_map(&plate, &judging, part)?),
         };
         let (region, samples) = (plate.region, &plate.samples);
+        // Without a denoiser it is delivered as it is displayed.
+        let measure = match judging.measure {
+            Measure::Delivered if !judging.cleans() => Measure::Displayed,
+            other => other,
+        };
         Ok(Legends {
-            grain: maps::grain_legend(&map, judging.measure, region, samples, threshold, most_shown(&d)),
-            samples: maps::sample_legend(&plate),
+            grain: maps::grain_legend(&map, measure, region, samples, threshold, most_shown(&d)),
+            samples: maps::sample_legend(&plate.samples),
             ask: if self.running_test(proof).is_some() || !look.part.is_empty() {
                 None
             } else {

@@ -108,13 +108,13 @@ export type Swatch = {
  */
 value: number, colour: [number, number, number], 
 /**
- * Share of the pixels from this value up to the next.
+ * Share of the pixels that were rendered from this value up to the next.
  */
 share: number, };
 
 export type GrainLegend = { threshold: number, measure: Measure, swatches: Array<Swatch>, 
 /**
- * Root mean square over the region, and the worst block.
+ * Root mean square over what was rendered of the region, and the worst block.
  */
 grain: number, worst_block: number, 
 /**

@@ -33,6 +33,8 @@ export function Bars({
 interface Props {
   legends: Legends;
   layer: "grain" | "samples";
+  /** Of a region. */
+  part: boolean;
   /** The threshold in force, and another one that is asked about. */
   inForce: number;
   asked: number | null;
@@ -48,7 +50,7 @@ const judged: Record<Measure, string> = {
 /** The slider's positions are twelfths of an octave around the threshold in force. */
 const FINE = 12;
 
-function Ask({ w, asked, inForce }: { w: WhatIf; asked: boolean; inForce: number }) {
+function Ask({ w, part, asked, inForce }: { w: WhatIf; part: boolean; asked: boolean; inForce: number }) {
   const more = w.seconds / Math.max(w.took, 1e-3);
   return (
     <div className="legend-ask" data-testid="what-if">
@@ -59,14 +61,14 @@ function Ask({ w, asked, inForce }: { w: WhatIf; asked: boolean; inForce: number
       )}
       {(asked || w.adaptive) && (
         <span>
-          {`${asked ? "Then" : "At this threshold"} the final takes about ${spoken(w.whole.seconds)} (${spoken(w.whole.low)} to ${spoken(w.whole.high)}${w.by === null ? "" : `, by proof ${w.by}`}), this part ${duration(w.seconds)}; ${w.samples_per_pixel.toFixed(0)} samples a pixel, ${percent(w.settled, 0)} settled.`}
+          {`${asked ? "Then" : "At this threshold"} the final takes about ${spoken(w.whole.seconds)} (${spoken(w.whole.low)} to ${spoken(w.whole.high)}${w.by === null ? "" : `, by proof ${w.by}`})${part ? `, this part ${duration(w.seconds)}` : ""}; ${w.samples_per_pixel.toFixed(0)} samples a pixel, ${percent(w.settled, 0)} settled.`}
         </span>
       )}
     </div>
   );
 }
 
-export function Legend({ legends, layer, inForce, asked, ask }: Props) {
+export function Legend({ legends, layer, part, inForce, asked, ask }: Props) {
   const [folded, fold] = useState(false);
   if (layer === "samples") {
     const s = legends.samples;
@@ -120,7 +122,7 @@ export function Legend({ legends, layer, inForce, asked, ask }: Props) {
             />
             {asked !== null && <button onClick={() => ask(null)}>back</button>}
           </div>
-          {legends.ask && <Ask w={legends.ask} asked={asked !== null} inForce={at} />}
+          {legends.ask && <Ask w={legends.ask} part={part} asked={asked !== null} inForce={at} />}
         </>
       )}
     </div>

@@ -186,6 +186,7 @@ export function StageArea(p: Props) {
         <Legend
           legends={legends.data}
           layer={layer === "samples" ? "samples" : "grain"}
+          part={Boolean(part)}
           inForce={p.look.threshold}
           asked={asked}
           ask={ask}

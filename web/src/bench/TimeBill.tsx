@@ -142,7 +142,7 @@ export const TimeBill = memo(function TimeBill({
                 title={`Proof ${view.proof_number}: ${view.marks.join("; ")}. A pilot on a free machine tells more.`}
               >
                 <span className="caution" data-testid="bill-marks">
-                  {view.marks[0]}
+                  {view.marks[0]!.split(":")[0]}
                   {f.beside > 1.1 * f.seconds && `, ${duration(f.beside)} if that goes on`}
                 </span>
               </Tooltip>
