@@ -4,9 +4,11 @@ mod common;
 
 use common::*;
 use glam::Vec3;
-use picture::View;
 use picture::noise::{NoiseLedger, NoiseRow};
+use picture::{Region, View};
 use scene::*;
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
 use tracer::*;
 use tuning::{K, Tuning};
 
@@ -207,4 +209,26 @@ fn caustics_are_booked_as_what_their_switch_takes() {
     assert_eq!((rows.len(), rows[0].kind, none.len()), (1, CausticKind::Reflected, 0));
     assert!(rows[0].light > 0.02, "{rows:?}");
     near(rows[0].light, 1.0 - without / with, 0.05, "light by reflected caustics");
+}
+
+/// Of a render of one superblock among many, as pilots have them, the whole frame's ledger is that of the square.
+#[test]
+fn a_ledger_counts_what_was_rendered() {
+    let stage = corner().stage();
+    let d = describe(tuning((96, 64), 32), None);
+    let mut render = Render::new(stage, d.clone(), Arc::new(own_pool(2).unwrap()), false).unwrap();
+    render.only(Scope::Squares([4].into()));
+    while render.step(&AtomicBool::new(false)) {}
+    let of = |region: Region| NoiseLedger::of(&render.plate(), &d.view(), region).expect("parts are kept");
+    let square = Region { x: 32, y: 32, width: 32, height: 32 };
+    let (whole, square) = (of(d.area()), of(square));
+    assert!(whole.grain > 0.0 && whole.parts.iter().any(|p| p.loss.most > 1.0), "{whole:?}");
+    assert_eq!(NoiseLedger { region: square.region, ..whole }, square);
+    let report = render.report();
+    assert!((report.noise.expect("parts are kept").grain - square.grain).abs() < 1e-9);
+    // What a depth would lose is told of the square's blocks: as a test of it alone tells it.
+    let part = Description { region: Some(square.region), ..d.clone() };
+    let alone = run(&corner().stage(), part, 2).report();
+    let lost = |r: &RenderReport| r.ledgers.depth[0].rows.iter().map(|row| row.loss.most).collect::<Vec<_>>();
+    assert_eq!(lost(&report), lost(&alone));
 }
