@@ -1,6 +1,8 @@
 //! Drives the real program in a real browser: the server in this process, Debian's Chromium headless through ChromeDriver.
 //! Every foreign address is made unreachable, so a request that leaves the machine fails.
 
+use fantoccini::elements::Element;
+use fantoccini::error::CmdError;
 use fantoccini::key::Key;
 use fantoccini::{Client, ClientBuilder, Locator};
 use serde_json::json;
@@ -82,7 +84,7 @@ impl Page {
     }
 
     /// Waits for an element that a person can see.
-    pub async fn see(&self, css: &str) -> fantoccini::elements::Element {
+    pub async fn see(&self, css: &str) -> Element {
         self.client
             .wait()
             .at_most(Duration::from_secs(20))
@@ -91,11 +93,24 @@ impl Page {
             .unwrap_or_else(|e| panic!("{css}: {e}"))
     }
 
-    /// Clicks an element that a person can see; what still moves is tried again.
+    /// Clicks an element once it is at rest: a click on what moves may miss it.
+    async fn click_at_rest(&self, element: &Element) -> Result<(), CmdError> {
+        let mut before = element.rectangle().await?;
+        loop {
+            tokio::time::sleep(Duration::from_millis(30)).await;
+            let now = element.rectangle().await?;
+            if now == before {
+                return element.click().await;
+            }
+            before = now;
+        }
+    }
+
+    /// Clicks an element that a person can see.
     pub async fn click(&self, css: &str) {
         let start = Instant::now();
         loop {
-            match self.see(css).await.click().await {
+            match self.click_at_rest(&self.see(css).await).await {
                 Ok(()) => return,
                 Err(_) if start.elapsed() < Duration::from_secs(10) => {
                     tokio::time::sleep(Duration::from_millis(50)).await;
@@ -106,7 +121,7 @@ impl Page {
     }
 
     /// The innermost element with this exact text, or whose accessible label it is.
-    pub async fn named(&self, text: &str) -> fantoccini::elements::Element {
+    pub async fn named(&self, text: &str) -> Element {
         let path = format!("//*[@aria-label='{text}'] | //*[normalize-space(text())='{text}']");
         self.client
             .wait()
@@ -123,7 +138,7 @@ impl Page {
         let mut last = String::from("it is not there");
         while start.elapsed() < Duration::from_secs(30) {
             for e in self.client.find_all(Locator::XPath(&path)).await.unwrap_or_default() {
-                match e.click().await {
+                match self.click_at_rest(&e).await {
                     Ok(()) => return,
                     Err(e) => last = e.to_string(),
                 }
@@ -140,7 +155,7 @@ impl Page {
         // A field that is still on its way is tried again.
         loop {
             let f = self.see(&css).await;
-            if f.click().await.is_ok() {
+            if self.click_at_rest(&f).await.is_ok() {
                 break;
             }
             assert!(start.elapsed() < Duration::from_secs(20), "the field {label} cannot be reached");
@@ -202,7 +217,10 @@ impl Page {
     pub async fn until(&self, what: &str, code: &str) {
         let start = Instant::now();
         while self.script(code).await != json!(true) {
-            assert!(start.elapsed() < Duration::from_secs(120), "{what} did not happen");
+            if start.elapsed() > Duration::from_secs(120) {
+                let page = self.script("return location.pathname + ' ' + document.body.innerText").await;
+                panic!("{what} did not happen; the page says: {page}");
+            }
             tokio::time::sleep(Duration::from_millis(50)).await;
         }
     }

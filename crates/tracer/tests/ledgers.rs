@@ -225,7 +225,7 @@ fn a_ledger_counts_what_was_rendered() {
     assert!(whole.grain > 0.0 && whole.parts.iter().any(|p| p.loss.most > 1.0), "{whole:?}");
     assert_eq!(NoiseLedger { region: square.region, ..whole }, square);
     let report = render.report();
-    assert!((report.noise.expect("parts are kept").grain - square.grain).abs() < 1e-9);
+    assert!((report.noise.as_ref().expect("parts are kept").grain - square.grain).abs() < 1e-9);
     // What a depth would lose is told of the square's blocks: as a test of it alone tells it.
     let part = Description { region: Some(square.region), ..d.clone() };
     let alone = run(&corner().stage(), part, 2).report();
