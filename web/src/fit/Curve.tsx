@@ -72,7 +72,7 @@ export function Curve({ fit }: { fit: Fit }) {
       <text x={x(fit.then.seconds) + 8} y={y(fit.then.grain) + 16}>
         fit
       </text>
-      {Math.abs(x(fit.now.seconds) - x(fit.then.seconds)) > 24 && (
+      {Math.hypot(x(fit.now.seconds) - x(fit.then.seconds), y(fit.now.grain) - y(fit.then.grain)) > 24 && (
         <text x={x(fit.now.seconds) + 8} y={y(fit.now.grain) - 6}>
           now
         </text>
