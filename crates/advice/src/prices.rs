@@ -122,14 +122,17 @@ pub fn prices(test: Measured, tuning: &Tuning, machine: &Machine) -> Vec<Price> 
         }
     }
     for row in report.ledgers.splits.iter().filter(|r| r.split > 1 && r.split == tuning.whole(split_knob(r.kind))) {
-        let grows = test.pilot.and_then(|p| p.variance_at(row.kind, row.split, row.split - 1));
+        // Fewer rays leave more variance, for which adaptive sampling takes more samples: a part of what they save is spent again.
+        let knob = split_knob(row.kind);
+        let Some(then) = forecast(test, &tuning.clone().with(knob, row.split - 1), None, machine) else { continue };
+        let tried = test.pilot.and_then(|p| p.variance_at(row.kind, row.split, row.split - 1)).is_some();
         out.push(Price {
-            knob: id(split_knob(row.kind)),
+            knob: id(knob),
             step: Value::Whole(row.split - 1),
-            seconds: now.sampling * row.time / row.split as f64,
-            grain: grows.map(|v| (now.grain, now.grain * v.sqrt())),
+            seconds: now.seconds - then.seconds,
+            grain: tried.then_some((now.grain, then.grain)),
             look: None,
-            from: if grows.is_some() { Basis::Extrapolated } else { Basis::Measured },
+            from: Basis::Extrapolated,
         });
     }
     out
