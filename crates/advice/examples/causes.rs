@@ -179,8 +179,8 @@ fn adaptive(subjects: &[Subject], noises: &[u32], seeds: u32) {
             );
         };
         told("adaptive", &ours);
-        // From where both would be as good.
-        for n in (0..12).map(|k| (ours.samples * 1.3f64.powi(k)) as u32) {
+        // From where uniform sampling would be the better one.
+        for n in (-1..12).map(|k| (ours.samples * 1.3f64.powi(k)) as u32) {
             let now = over_seeds(s, &fixed(&large, n), &with, seeds);
             told("uniform", &now);
             each = now.each;

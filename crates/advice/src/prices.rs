@@ -76,15 +76,15 @@ fn round(x: f64) -> f64 {
 pub fn prices(test: Measured, tuning: &Tuning, machine: &Machine) -> Vec<Price> {
     let Some(now) = forecast(test, tuning, None, machine) else { return Vec::new() };
     let mut out = Vec::new();
-    let mut stepped = |knob: K, step: Value| {
+    // Two forecasts; what the step does to the grain is told where `known` says that it is.
+    let step_of = |knob: K, step: Value, known: bool| {
         let changed = [(id(knob).to_string(), serde_json::json!(step))].into();
-        let Ok(next) = tuning.changed(&changed) else { return };
-        if let Some(then) = forecast(test, &next, None, machine) {
-            let grain = (knob != K::CleanupDenoise).then_some((now.grain, then.grain));
-            let (seconds, from) = (now.seconds - then.seconds, Basis::Extrapolated);
-            out.push(Price { knob: id(knob), step, seconds, grain, look: None, from });
-        }
+        let then = forecast(test, &tuning.changed(&changed).ok()?, None, machine)?;
+        let grain = known.then_some((now.grain, then.grain));
+        let (seconds, from) = (now.seconds - then.seconds, Basis::Extrapolated);
+        Some(Price { knob: id(knob), step, seconds, grain, look: None, from })
     };
+    let mut stepped = |knob: K, step: Value| out.extend(step_of(knob, step, knob != K::CleanupDenoise));
     let adaptive = tuning.switch(K::SamplingAdaptive);
     let (least, most) = (tuning.whole(K::SamplingLeast), tuning.whole(K::SamplingMost));
     if adaptive {
@@ -123,17 +123,8 @@ pub fn prices(test: Measured, tuning: &Tuning, machine: &Machine) -> Vec<Price> 
     }
     for row in report.ledgers.splits.iter().filter(|r| r.split > 1 && r.split == tuning.whole(split_knob(r.kind))) {
         // Fewer rays leave more variance, for which adaptive sampling takes more samples: a part of what they save is spent again.
-        let knob = split_knob(row.kind);
-        let Some(then) = forecast(test, &tuning.clone().with(knob, row.split - 1), None, machine) else { continue };
         let tried = test.pilot.and_then(|p| p.variance_at(row.kind, row.split, row.split - 1)).is_some();
-        out.push(Price {
-            knob: id(knob),
-            step: Value::Whole(row.split - 1),
-            seconds: now.seconds - then.seconds,
-            grain: tried.then_some((now.grain, then.grain)),
-            look: None,
-            from: Basis::Extrapolated,
-        });
+        out.extend(step_of(split_knob(row.kind), Value::Whole(row.split - 1), tried));
     }
     out
 }

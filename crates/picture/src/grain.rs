@@ -5,7 +5,7 @@
 //! degree of freedom and says little, so blocks are pooled: G_B = max over c of sqrt(mean over B of g²).
 
 use crate::denoise::{CleanUp, clean_halves};
-use crate::{Plate, Region, Rgb, View};
+use crate::{Plate, Region, Rgb, View, rendered};
 use serde::{Deserialize, Serialize};
 use ts_rs::TS;
 
@@ -101,7 +101,7 @@ pub struct BlockMap {
     pub rows: u32,
     /// Grain, row by row.
     pub grain: Vec<f64>,
-    /// Pixels of the region in each block.
+    /// Pixels of the region in each block; none in blocks that were not rendered.
     pub pixels: Vec<u32>,
 }
 
@@ -111,6 +111,18 @@ impl BlockMap {
         let cleaned = judging.cleans().then(|| clean_halves(plate, &judging.clean));
         let [a, b] = cleaned.as_ref().map_or([&plate.a, &plate.b], |[a, b]| [a, b]);
         BlockMap::from_differences(r, block, (0..r.area()).map(|i| judging.difference(a[i], b[i])))
+            .of_rendered(plate.region, &plate.samples)
+    }
+
+    /// Leaves out blocks of which nothing was rendered: a pilot has many.
+    pub fn of_rendered(mut self, r: Region, samples: &[u32]) -> BlockMap {
+        let known = rendered(samples);
+        let mut seen = vec![0; self.pixels.len()];
+        for i in (0..r.area()).filter(|i| known(*i)) {
+            seen[self.block_at(r.x + i as u32 % r.width, r.y + i as u32 / r.width)] += 1;
+        }
+        self.pixels = seen;
+        self
     }
 
     /// From half-differences of a region's pixels, row by row.
@@ -149,7 +161,7 @@ impl BlockMap {
         self.grain[self.block_at(x, y)]
     }
 
-    /// Root mean square over all pixels, and the worst block.
+    /// Root mean square over all pixels that were rendered, and the worst block.
     pub fn summary(&self) -> (f64, f64) {
         let pixels: u64 = self.pixels.iter().map(|p| *p as u64).sum();
         let sum: f64 = self.grain.iter().zip(&self.pixels).map(|(g, p)| g * g * *p as f64).sum();

@@ -18,7 +18,7 @@ mod plate;
 pub mod reduce;
 mod view;
 
-pub use plate::{Plate, Region, footprint, mean};
+pub use plate::{Plate, Region, footprint, mean, rendered};
 pub use reduce::reduced;
 pub use view::{Transform, View, luminance, srgb_decode, srgb_encode};
 

@@ -3,9 +3,8 @@
 //! The grain ramp goes through slate blues below the threshold, steps visibly at it, and on through straw to rust. Its
 //! luminance falls, steps up and falls again, so that it also reads in grey and for colour-blind eyes.
 
-use crate::Region;
 use crate::grain::{BlockMap, Measure};
-use crate::plate::rendered;
+use crate::{Region, rendered};
 use serde::Serialize;
 use ts_rs::TS;
 
@@ -109,7 +108,7 @@ pub fn grain_legend(
             Swatch { value, colour: grain_colour(threshold * octave.exp2(), threshold), share: 0.0 }
         })
         .collect();
-    let (mut below, mut capped, mut squares, mut worst_block) = (0usize, 0usize, 0.0f64, 0.0f64);
+    let (mut below, mut capped) = (0usize, 0usize);
     let counts = rendered(samples);
     let pixels = (0..samples.len()).filter(|i| counts(*i)).count().max(1);
     for (i, samples) in samples.iter().enumerate().filter(|(i, _)| counts(*i)) {
@@ -117,15 +116,13 @@ pub fn grain_legend(
         let octave = (g.max(1e-9) / threshold).log2();
         let k = (((octave + BELOW) * steps as f64).floor() as i32).clamp(0, count - 1);
         swatches[k as usize].share += 1.0 / pixels as f64;
-        squares += g * g;
-        worst_block = worst_block.max(g);
         if g <= threshold {
             below += 1;
         } else if *samples >= most {
             capped += 1;
         }
     }
-    let grain = (squares / pixels as f64).sqrt();
+    let (grain, worst_block) = map.summary();
     let of = |n: usize| n as f64 / pixels as f64;
     GrainLegend { threshold, measure, swatches, grain, worst_block, below: of(below), capped: of(capped) }
 }
@@ -173,7 +170,8 @@ mod tests {
         let column = |i: usize| i % 32 / 8;
         let counts: Vec<u32> = (0..256).map(|i| [64, 0, 16, 0][column(i)]).collect();
         let map = BlockMap::from_differences(region, 8, (0..256).map(|i| [[0.005, 0.0, 0.02, 0.0][column(i)]; 3]));
-        let legend = grain_legend(&map, Measure::Displayed, region, &counts, 0.01, 16);
+        let legend =
+            grain_legend(&map.clone().of_rendered(region, &counts), Measure::Displayed, region, &counts, 0.01, 16);
         let near = |a: f64, b: f64| (a - b).abs() < 1e-6;
         assert!(near(legend.grain, (0.5f64 * (0.005f64.powi(2) + 0.02f64.powi(2))).sqrt()), "{}", legend.grain);
         assert!(near(legend.below, 0.5) && near(legend.capped, 0.5) && near(legend.worst_block, 0.02), "{legend:?}");
@@ -181,6 +179,7 @@ mod tests {
         let samples = sample_legend(&counts);
         assert!(near(samples[0].value, 16.0) && near(samples[0].share, 0.5), "{samples:?}");
         // A picture from elsewhere has no samples at all.
+        assert_eq!(map.clone().of_rendered(region, &[0; 256]).pixels, [64; 4]);
         let all = grain_legend(&map, Measure::Displayed, region, &[0; 256], 0.01, 16);
         assert!(near(all.below, 0.75), "{}", all.below);
     }

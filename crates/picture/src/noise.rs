@@ -6,8 +6,7 @@
 //! and adding up their variances would mislead. If p were free of noise, (2 Σ d_p·d − Σ d_p²) / Σ d² of the variance would go.
 
 use crate::grain::BlockMap;
-use crate::plate::rendered;
-use crate::{Plate, Region, Rgb, View, luminance};
+use crate::{Plate, Region, Rgb, View, luminance, rendered};
 use serde::{Deserialize, Serialize};
 use ts_rs::TS;
 
@@ -18,7 +17,7 @@ pub fn part_grain(plate: &Plate, view: &View, name: &str, block: u32) -> Option<
         let (slope, ..) = slope(plate, view, i);
         [(slope * halves[i] as f64) as f32; 3]
     });
-    Some(BlockMap::from_differences(plate.region, block, shown))
+    Some(BlockMap::from_differences(plate.region, block, shown).of_rendered(plate.region, &plate.samples))
 }
 
 /// Slope of the view between a pixel's halves, the luminance of their mean, and half their difference.
@@ -93,7 +92,7 @@ const SQUARE: u32 = 8;
 pub const LIGHT: &str = "light ";
 
 impl NoiseLedger {
-    /// Of a part of a plate; none if the plate keeps no parts or the part lies outside.
+    /// Of a part of a plate; none if the plate keeps no parts or nothing of the part was rendered.
     pub fn of(plate: &Plate, view: &View, region: Region) -> Option<NoiseLedger> {
         let region = plate.region.shared(region)?;
         let names: Vec<&str> = plate.layers.iter().filter_map(|(n, _)| n.strip_suffix(".grain")).collect();
@@ -110,6 +109,9 @@ impl NoiseLedger {
             .enumerate()
             .filter(|(_, i)| known(*i))
             .collect();
+        if places.is_empty() {
+            return None;
+        }
         // Luminance of the mean, its half-difference, and the slope of the view between the halves.
         let mut weighed = Vec::with_capacity(places.len());
         let (mut square, mut per_sample, mut light) = (0.0f64, 0.0f64, 0.0f64);
@@ -167,7 +169,7 @@ impl NoiseLedger {
             rows.sort_by(|a, b| b.gain.total_cmp(&a.gain));
             rows
         };
-        let n = places.len().max(1) as f64;
+        let n = places.len() as f64;
         Some(NoiseLedger {
             region,
             grain: (square / n).sqrt(),

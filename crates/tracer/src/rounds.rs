@@ -170,8 +170,8 @@ pub fn shown<'a>(spent: u64, blocks: &'a [BlockCount], pixels: &'a [u32]) -> imp
     })
 }
 
-/// Variance per sample of each block as the blocks looked at a step of [`LOOKS`]; what had settled before stood as it does now. None if one of them has
-/// not got so far.
+/// Variance per sample of each block as the blocks looked at a step of [`LOOKS`]; what had settled before stood as it does now.
+/// None if one of them has not got so far.
 pub fn variances_at(look: usize, blocks: &[BlockCount], pixels: &[u32]) -> Option<Vec<Variance>> {
     let then = |b: &BlockCount| match b.looks[look] {
         grain if grain >= 0.0 => Some((grain as f64).powi(2) * LOOKS[look] as f64),

@@ -156,11 +156,14 @@ impl Workshop {
         let judging = Judging::displayed(look.view);
         let grain = |[a, b]: [&Vec<Rgb>; 2]| {
             let of = a.iter().zip(b).map(|(a, b)| judging.difference(*a, *b));
-            let (all, worst) = BlockMap::from_differences(plate.region, BLOCK, of).summary();
+            let (all, worst) =
+                BlockMap::from_differences(plate.region, BLOCK, of).of_rendered(plate.region, &plate.samples).summary();
             [all, worst]
         };
-        let detail = self.detail(proof, look, &plate)?;
+        let mut detail = self.detail(proof, look, &plate)?;
+        detail.lost = detail.lost.of_rendered(plate.region, &plate.samples);
         let lost = detail.lost.grain.iter().filter(|l| **l > 0.0).count();
+        let blocks = detail.lost.pixels.iter().filter(|p| **p > 0).count();
         let sum = |p: &[Rgb]| p.iter().map(|c| luminance(*c) as f64).sum::<f64>();
         let whole = sum(&plate.a) + sum(&plate.b);
         let no_guides = plate.albedo.iter().all(|a| *a == [0.0; 3]);
@@ -170,7 +173,7 @@ impl Workshop {
             before: grain([&plate.a, &plate.b]),
             after: grain([&cleaned.halves[0], &cleaned.halves[1]]),
             energy: if whole > 0.0 { 2.0 * sum(&cleaned.picture) / whole - 1.0 } else { 0.0 },
-            detail_share: lost as f64 / detail.lost.grain.len().max(1) as f64,
+            detail_share: lost as f64 / blocks.max(1) as f64,
             detail: grain_legend(&detail.lost, Measure::Displayed, plate.region, &plate.samples, WORTH, u32::MAX),
             softened: self.softened(proof, &plate, &detail)?,
             clamped: clamped(&plate),

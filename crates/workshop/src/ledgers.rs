@@ -16,7 +16,7 @@ use picture::noise::NoiseLedger;
 use scene::ShotEdits;
 use serde::{Deserialize, Serialize};
 use store::{AdviceRow, ProofRow};
-use tracer::{Description, LIMITS, RenderReport};
+use tracer::{Description, LIMITS, RenderReport, SavedCounts};
 use tuning::{K, KNOBS, Tuning};
 
 /// A pilot and what it rendered.
@@ -31,6 +31,13 @@ struct Ended {
     row: ProofRow,
     description: Description,
     report: RenderReport,
+}
+
+impl Ended {
+    fn measured<'a>(&'a self, counts: &'a SavedCounts, pilot: Option<&'a Pilot>) -> Measured<'a> {
+        let others = Circumstances::others_beside(&self.row);
+        Measured { description: &self.description, counts, report: &self.report, pilot, others }
+    }
 }
 
 impl Workshop {
@@ -80,13 +87,7 @@ impl Workshop {
     pub(crate) fn what_if(&self, proof: i64, threshold: f64) -> Result<Option<WhatIf>, Fault> {
         let Some(p) = self.ended(self.0.store.proof(proof)?)? else { return Ok(None) };
         let Some(counts) = self.counts(proof, p.report.samples) else { return Ok(None) };
-        let test = Measured {
-            description: &p.description,
-            counts: &counts,
-            report: &p.report,
-            pilot: None,
-            others: Circumstances::others_beside(&p.row),
-        };
+        let test = p.measured(&counts, None);
         let at = |t: &Tuning| -> Result<Tuning, Fault> {
             // The threshold in question is the one that tests stop at.
             let effort = t.real(K::SamplingEffort).sqrt();
@@ -129,13 +130,7 @@ impl Workshop {
         let tests = self.ended_tests(shot)?;
         let pilot = self.pilot_for(shot, &p.description)?;
         let tuning = self.tuning(shot)?;
-        let test = Measured {
-            description: &p.description,
-            counts: &counts,
-            report: &p.report,
-            pilot: pilot.as_ref(),
-            others: Circumstances::others_beside(&p.row),
-        };
+        let test = p.measured(&counts, pilot.as_ref());
         let advised = advise(test, &tuning, &self.machine());
         let log = self.0.store.advice(shot)?;
         let mut lines = Vec::new();

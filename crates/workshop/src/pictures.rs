@@ -7,7 +7,7 @@ use picture::denoise::profile::Hints;
 use picture::display_checks::clipped;
 use picture::grain::{BlockMap, Judging, Measure};
 use picture::noise::part_grain;
-use picture::{Plate, Region, Rgb, Transform, View, luminance, maps};
+use picture::{Plate, Region, Rgb, Transform, View, luminance, maps, rendered};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -274,9 +274,9 @@ impl Workshop {
         };
         let mut shown = Shown::opaque(plate.frame, plate.region, rgb.into_iter());
         // Nothing was rendered there: the squares of a pilot lie on the bare stage. Pictures from elsewhere have no samples at all.
-        let rendered = plate.samples.iter().any(|n| *n > 0);
-        let pixels = shown.rgba.chunks_exact_mut(4).zip(&plate.samples);
-        pixels.filter(|(_, n)| rendered && **n == 0).for_each(|(c, _)| c[3] = 0);
+        let known = rendered(&plate.samples);
+        let pixels = shown.rgba.chunks_exact_mut(4).enumerate();
+        pixels.filter(|(i, _)| !known(*i)).for_each(|(_, c)| c[3] = 0);
         Ok(shown)
     }
 
@@ -312,10 +312,11 @@ impl Workshop {
             part => Arc::new(self.part_map(&plate, &judging, part)?),
         };
         let (region, samples) = (plate.region, &plate.samples);
-        // Without a denoiser it is delivered as it is displayed.
+        // Parts are told as they are displayed; without a denoiser so is what is delivered.
         let measure = match judging.measure {
-            Measure::Delivered if !judging.cleans() => Measure::Displayed,
-            other => other,
+            Measure::Delivered if judging.cleans() && look.part.is_empty() => Measure::Delivered,
+            Measure::Relative if look.part.is_empty() => Measure::Relative,
+            _ => Measure::Displayed,
         };
         Ok(Legends {
             grain: maps::grain_legend(&map, measure, region, samples, threshold, most_shown(&d)),

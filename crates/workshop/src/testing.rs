@@ -515,10 +515,11 @@ fn write_thumbnail(path: &Path, plate: Plate, d: &Description) -> Result<(), Fau
     let inside = part.shared(Region::whole(to.0, to.1)).unwrap_or(Region::whole(1, 1));
     let mut plate = plate;
     // Where a pilot has not looked lies the grey of the stage.
-    let rendered = plate.samples.iter().any(|n| *n > 0);
+    let known = picture::rendered(&plate.samples);
     for half in [&mut plate.a, &mut plate.b] {
-        half.iter_mut().zip(&plate.samples).filter(|(_, n)| rendered && **n == 0).for_each(|(c, _)| *c = [0.18; 3]);
+        half.iter_mut().enumerate().filter(|(i, _)| !known(*i)).for_each(|(_, c)| *c = [0.18; 3]);
     }
+    drop(known);
     let plate = plate.on_frame(to, inside);
     write_small(path, &clean(&plate, &clean_up_of(&d.tuning)), (inside.width, inside.height), &d.view())
 }

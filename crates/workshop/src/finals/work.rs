@@ -101,13 +101,15 @@ pub(super) fn there(sources: &[Source], threads: usize) -> (Vec<&str>, f64) {
     let mut best: HashMap<(u32, u32), (u64, u64)> = HashMap::new();
     let mut names = Vec::new();
     for s in sources {
-        let before = best.clone();
+        let mut counts = false;
         for (corner, samples, spent) in &s.squares {
             let had = best.entry(*corner).or_default();
-            *had = (*had).max((*samples, *spent));
+            if *samples > had.0 {
+                *had = (*samples, *spent);
+                counts = true;
+            }
         }
-        let more = |(corner, ..): &((u32, u32), u64, u64)| best[corner].0 > before.get(corner).map_or(0, |b| b.0);
-        if s.squares.iter().any(more) {
+        if counts {
             names.push(s.name.as_str());
         }
     }
@@ -208,10 +210,9 @@ impl Workshop {
     fn take_in(&self, render: &mut Render, row: &FinalRow) -> Result<u64, Fault> {
         let mut taken = 0;
         for s in self.sources(row.shot, &render.description().clone(), Some(row.id))? {
-            // What cannot be read is rendered again.
-            if let Ok((_, saved)) = self.saved_render(&s.from, &s.folder) {
-                taken += render.take_in(&s.from, &saved)?;
-            }
+            // What cannot be read, or has no room beside the final, is rendered again.
+            let saved = self.saved_render(&s.from, &s.folder);
+            taken += saved.and_then(|(_, saved)| render.take_in(&s.from, &saved)).unwrap_or(0);
         }
         Ok(taken)
     }
@@ -457,7 +458,8 @@ mod tests {
         };
         let (a, b, second) = ((0, 0), (32, 0), 1_000_000_000);
         let pilot = source("pilot", &[(a, 64, 4 * second), (b, 8, second)]);
-        let covered = source("covered", &[(a, 32, 3 * second), (b, 8, second)]);
+        // As many samples that took longer take nobody's place.
+        let covered = source("covered", &[(a, 32, 3 * second), (b, 8, 9 * second)]);
         let region = source("region", &[(b, 16, 2 * second), ((64, 0), 0, 0)]);
         assert_eq!(there(&[pilot, covered, region], 2), (vec!["pilot", "region"], 3.0));
         assert_eq!(there(&[], 2), (vec![], 0.0));
