@@ -254,29 +254,66 @@ fn bias(subjects: &[Subject], seeds: u32) {
     }
 }
 
-/// Prices against renders of the step itself: share of the sampling time that it saves.
+/// Prices against renders of the step itself: share of the sampling time that it saves. Splits with trials, too.
 fn step_prices(subjects: &[Subject]) {
     println!(
-        "\nprices: share of the sampling time that the step saves, foretold and as rendered (rays of each kind times what they cost)"
+        "\nprices: share of the sampling time that the step saves, foretold and as rendered (rays of each kind times what they cost; \
+         splits by the clock), and of splits foretold by trials"
     );
     for s in subjects {
-        let t = s.tuning.clone().with(K::SamplingThreshold, 0.03).with(K::SamplingMost, 128).with(K::DepthTotal, 6);
-        let t = t.with(K::SplitDirect, 3);
+        let t = s.tuning.clone().with(K::DepthTotal, 6).with(K::SplitDirect, 3);
+        let noise = rendered(s, &fixed(&t, 64)).report().grain;
+        let t = t.with(K::SamplingThreshold, noise).with(K::SamplingMost, 256);
         let render = rendered(s, &t);
         let (report, counts) = (render.report(), render.counts());
         let d = describe(s, &t);
         let machine = Machine::default();
         let test = Measured { description: &d, counts: &counts, report: &report, pilot: None, others: 0.0 };
         let whole = advice::forecast(test, &t, None, &machine).expect("a forecast").sampling;
+        let pilot = trial_renders(s, &t);
+        let with_trials = prices(Measured { pilot: Some(&pilot), ..test }, &t, &machine);
         for p in prices(test, &t, &machine) {
             let next = t.changed(&[(p.knob.to_string(), serde_json::json!(p.step))].into()).expect("a step");
-            // Rays of each kind times what they cost: clocks are too coarse for a few percent.
             let then = rendered(s, &next).report();
-            let samples = then.samples as f64 / report.samples as f64;
-            let saved = 1.0 - time_ratio(&report, &then) * samples;
-            println!("{:<26} {:<20} {:>6.1} % {:>6.1} %", s.name, p.knob, 100.0 * p.seconds / whole, 100.0 * saved);
+            let split = p.knob.starts_with("split");
+            // Rays of each kind times what they cost: clocks are too coarse for a few percent. But rays of one kind do not all cost
+            // the same, and those of a split are at the first hit.
+            let each = if split { by_the_clock(s, &t, &next) } else { time_ratio(&report, &then) };
+            let saved = 1.0 - each * then.samples as f64 / report.samples as f64;
+            let told = |p: &advice::Price| format!("{:>6.1} %", 100.0 * p.seconds / whole);
+            let tried = with_trials.iter().find(|q| q.knob == p.knob && split).map(told).unwrap_or_default();
+            println!("{:<26} {:<20} {} {:>6.1} % {tried}", s.name, p.knob, told(&p), 100.0 * saved);
         }
     }
+}
+
+/// Time of a sample under one tuning in units of one under another: median of renders in turn.
+fn by_the_clock(s: &Subject, before: &Tuning, after: &Tuning) -> f64 {
+    let each = |t: &Tuning| {
+        let r = rendered(s, &fixed(t, 24)).report();
+        r.processor_seconds / r.samples as f64
+    };
+    median((0..11).map(|_| each(after) / each(before)).collect())
+}
+
+/// The renders of a pilot of trials.
+fn trial_renders(s: &Subject, t: &Tuning) -> Pilot {
+    let under = pilot_tuning(t);
+    let base = rendered(s, &under).report();
+    let of = |changes| rendered(s, &under.changed(&changes).expect("a trial")).report();
+    let tried: Vec<_> = trials(&base, &under)
+        .into_iter()
+        .map(|(knob, to)| {
+            let report = of([(knob.to_string(), serde_json::json!(to))].into());
+            (knob, to, report)
+        })
+        .collect();
+    let mut pilot = Pilot::of(&base, &under, &tried).expect("parts are kept");
+    if let Some(counts) = pilot.candidate() {
+        let report = of(counts.iter().map(|(k, n)| (k.to_string(), serde_json::json!(n))).collect());
+        pilot.confirm(&counts, &base, &report);
+    }
+    pilot
 }
 
 /// Advice from a test of 32 samples and a pilot: time at equal grain, foretold and as it came.
@@ -292,21 +329,7 @@ fn follow_advice(subjects: &[Subject]) {
         let (mut next, mut foretold, mut titles) = (t.clone(), 1.0, Vec::new());
         // A second pilot goes on where the first one ended.
         for _ in 0..2 {
-            let under = pilot_tuning(&next);
-            let base = rendered(s, &under).report();
-            let tried: Vec<_> = trials(&base, &under)
-                .into_iter()
-                .map(|(knob, to)| {
-                    let turned = under.changed(&[(knob.to_string(), serde_json::json!(to))].into()).expect("a trial");
-                    (knob, to, rendered(s, &turned).report())
-                })
-                .collect();
-            let mut pilot = Pilot::of(&base, &under, &tried).expect("parts are kept");
-            if let Some(counts) = pilot.candidate() {
-                let changes = counts.iter().map(|(k, n)| (k.to_string(), serde_json::json!(n))).collect();
-                let report = rendered(s, &under.changed(&changes).expect("splits")).report();
-                pilot.confirm(&counts, &base, &report);
-            }
+            let pilot = trial_renders(s, &next);
             if std::env::var_os("TRIALS").is_some() {
                 let told =
                     |t: &advice::Trial| format!("{} {} → {}: {:.2} × {:.2}", t.knob, t.from, t.to, t.time, t.variance);

@@ -1,7 +1,9 @@
 //! Forecasts against finals: `./run bench forecast`. Scenes: the three of the demo, six for denoisers, and openly licensed
 //! objects from registry packages, fixed by hash (see `open_scenes.py`), where their folder is given. For three sizes and three
-//! thresholds pilots with other seeds that take a twentieth of the final's time each, or the least that the workshop gives, foretell
-//! it. `quick` takes one size and threshold of each scene, `regions` compares forecasts from parts of frames with those from all.
+//! thresholds, such that finals take one to three minutes, pilots with other seeds that take a twentieth of the final's time each
+//! foretell it. `quick` takes one size and threshold of each scene, `regions` compares forecasts from parts of frames with those from
+//! all. With a folder in `KEEP` what the finals took is put there, and finals that are there are not rendered again: to try other
+//! pilots, whose samples then tell more than their times, for processors are not always as fast.
 //!
 //! A final's time is told three times: by the clock; with its processor seconds divided by as many workers as the pilot had, which
 //! leaves out how busy the machine was meanwhile; and as if the pilot had run at the pace at which the final rendered the same
@@ -12,22 +14,22 @@ mod subjects;
 
 use advice::{Machine, Measured, forecast};
 use picture::Region;
+use serde::{Deserialize, Serialize};
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use subjects::{Subject, demo_subjects, describe, open_subjects, rendered, trial_subjects};
-use tracer::{Description, PilotRun, Render, SavedCounts, cores, own_pool, superblocks};
+use tracer::{Description, PilotRun, Render, RenderReport, SavedCounts, cores, own_pool, superblocks};
 use tuning::{K, Tuning};
 
-/// A twentieth of a smaller frame is less than two superblocks.
-const SIZES: [(u32, u32); 3] = [(320, 200), (480, 300), (224, 140)];
-/// Grain to which finals go, in units of what 64 samples a pixel leave; from coarse to fine.
-const STEPS: [f64; 3] = [1.6, 1.0, 0.7];
+const SIZES: [(u32, u32); 3] = [(480, 300), (720, 450), (320, 200)];
+/// Seconds that finals are to take, from coarse to fine: their thresholds follow from them.
+const TIMES: [f64; 3] = [80.0, 120.0, 180.0];
+/// Share of the final's time that a pilot gets, as in the workshop.
+const PILOT: f64 = 0.05;
 
 /// Pilots of each final: where light is rare they say different things.
 const PILOTS: u32 = 3;
-/// Seconds that a pilot gets at the least, as in the workshop.
-const LEAST: f64 = 6.0;
 
 struct Row {
     error: f64,
@@ -38,10 +40,53 @@ struct Row {
     share: f64,
 }
 
-/// A final, and pilots of at most a twentieth of what it takes.
-fn measure(s: &Subject, t: &Tuning) -> Vec<Row> {
-    let then = rendered(s, t);
+/// A final of about so many seconds, and pilots of a twentieth of what it takes.
+fn measure(s: &Subject, t: &Tuning, seconds: f64) -> Vec<Row> {
+    let then = last(s, t, seconds);
+    let t = t.clone().with(K::SamplingThreshold, then.threshold);
     (1..=PILOTS).map(|seed| foretold(s, &t.clone().with(K::SamplingSeed, 100 + seed), &then)).collect()
+}
+
+/// What a final took.
+#[derive(Serialize, Deserialize)]
+struct Final {
+    threshold: f64,
+    report: RenderReport,
+    counts: SavedCounts,
+}
+
+/// Rendered, or as it was put away.
+fn last(s: &Subject, t: &Tuning, seconds: f64) -> Final {
+    let (width, height) = describe(s, t).frame();
+    let name = format!("{} {width}x{height} {seconds} s.json", s.name);
+    let kept = std::env::var_os("KEEP").map(|folder| Path::new(&folder).join(name));
+    if let Some(text) = kept.as_ref().and_then(|path| std::fs::read_to_string(path).ok()) {
+        return serde_json::from_str(&text).expect("a final that was put away");
+    }
+    let t = timed(s, t, seconds);
+    let render = rendered(s, &t);
+    let threshold = t.real(K::SamplingThreshold);
+    let took = Final { threshold, report: render.report(), counts: render.counts() };
+    if let Some(path) = kept {
+        std::fs::write(path, serde_json::to_string(&took).expect("JSON")).expect("a folder for finals");
+    }
+    took
+}
+
+/// With the threshold with which sampling is to take so many seconds, by a small picture of 64 samples; in four figures.
+fn timed(s: &Subject, t: &Tuning, seconds: f64) -> Tuning {
+    let small = t.clone().with(K::FrameWidth, 88).with(K::FrameHeight, 55);
+    let render = rendered(s, &subjects::fixed(&small, 64));
+    let (description, counts, report) = (render.description(), render.counts(), render.report());
+    let test = || Measured { description, counts: &counts, report: &report, pilot: None, others: 0.0 };
+    let at = |log: f64| t.clone().with(K::SamplingThreshold, (1e4 * log.exp()).round() / 1e4);
+    let (mut low, mut high) = (1e-3f64.ln(), 0.0);
+    for _ in 0..16 {
+        let middle = 0.5 * (low + high);
+        let takes = forecast(test(), &at(middle), None, &Machine::default()).expect("a forecast").sampling;
+        if takes > seconds { low = middle } else { high = middle }
+    }
+    at(high)
 }
 
 /// How much longer a sample took in one render than in another, in the blocks that both have, weighed by the other's samples.
@@ -52,13 +97,13 @@ fn pace(of: &SavedCounts, against: &SavedCounts) -> f64 {
     a / b
 }
 
-fn foretold(s: &Subject, t: &Tuning, of: &Render) -> Row {
-    let then = of.report();
+fn foretold(s: &Subject, t: &Tuning, of: &Final) -> Row {
+    let then = &of.report;
     let d = describe(s, t);
     let pool = Arc::new(own_pool(cores()).expect("threads"));
     let never = AtomicBool::new(false);
     let mut render = Render::new(s.stage.clone(), d.clone(), pool, false).expect("a render");
-    let mut pilot = PilotRun::new(&mut render, (0.05 * then.seconds).max(LEAST));
+    let mut pilot = PilotRun::new(&mut render, PILOT * then.seconds);
     while pilot.step(&mut render, &never) {}
     let (counts, report) = (render.counts(), render.report());
     let machine = Machine::default();
@@ -70,7 +115,7 @@ fn foretold(s: &Subject, t: &Tuning, of: &Render) -> Row {
     let row = Row {
         error: f.sampling / actual - 1.0,
         by_clock: f.sampling / then.seconds - 1.0,
-        at_pace: f.sampling * pace(&of.counts(), &counts) / actual - 1.0,
+        at_pace: f.sampling * pace(&of.counts, &counts) / actual - 1.0,
         samples: f.samples_per_pixel / then.samples_per_pixel - 1.0,
         inside: low <= actual && actual <= high,
         share: report.seconds / then.seconds,
@@ -167,16 +212,14 @@ fn main() {
     let mut rows = Vec::new();
     for (i, s) in subjects.iter().enumerate().filter(|(_, s)| s.name.contains(&only)) {
         let sized = |size: (u32, u32)| s.tuning.clone().with(K::FrameWidth, size.0).with(K::FrameHeight, size.1);
-        let probe = subjects::rendered(s, &subjects::fixed(&sized((88, 55)), 64)).report();
         for (j, size) in SIZES.into_iter().enumerate() {
-            for (k, step) in STEPS.into_iter().enumerate() {
+            for (k, seconds) in TIMES.into_iter().enumerate() {
                 // The short edition takes another size and threshold with each scene, and each threshold with each size.
                 if quick && (j != i % 3 || k != (i + i / 3) % 3) {
                     continue;
                 }
-                let t = sized(size).with(K::SamplingThreshold, (step * probe.grain).clamp(1e-4, 1.0));
-                let t = t.with(K::SamplingMost, 1024).with(K::CleanupDenoise, "none");
-                rows.extend(measure(s, &t));
+                let t = sized(size).with(K::SamplingMost, 1024).with(K::CleanupDenoise, "none");
+                rows.extend(measure(s, &t, seconds));
             }
         }
     }

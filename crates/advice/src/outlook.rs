@@ -43,6 +43,8 @@ struct Square {
     wanted: f64,
     fewest: f64,
     dearest: f64,
+    /// Of the wanted ones those of blocks whose end lies beyond the samples that they have.
+    beyond: f64,
     /// Samples that the same blocks would have been expected to take at each of [`LOOKS`].
     seen: [Option<f64>; LOOKS.len()],
     /// Samples per half of its longest blocks.
@@ -91,6 +93,8 @@ pub(crate) struct Outlook {
     pub most: f64,
     /// Samples per half of the longest blocks.
     pub longest: u32,
+    /// Share of the samples in blocks that end among those that the test has taken: they are counted, not extrapolated.
+    pub counted: f64,
 }
 
 /// Blocks of a superblock with their pixels.
@@ -127,9 +131,9 @@ pub(crate) fn outlook(
     let slow = Fall { growth: (1.6 * growth).max(growth + 0.05), beyond: 1.6 * beyond };
     let fast = Fall { growth: (0.4 * growth).min(growth - 0.05), beyond: 0.4 * beyond };
     let own = Limits::of(&d.tuning);
-    let rule_of_test = (own.adaptive && own.least == limits.least && !counts.anew).then_some(own.threshold * scale);
     let [stops, fast, slow] = [fall, fast, slow].map(|fall| fall.stops(limits.most, limits.threshold));
-    let rule = Rule { limits, fall, stops, slow, fast, scale, rule_of_test, own };
+    let own_stops = fall.stops(own.most, own.threshold);
+    let rule = Rule { limits, fall, stops, slow, fast, scale, anew: counts.anew, own, own_stops };
     let squares: Vec<Square> = superblocks(d.film_area(), d.film_frame())
         .zip(&counts.tiles)
         .filter(|(bounds, _)| wanted.is_none_or(|w| w.shared(*bounds).is_some()))
@@ -192,6 +196,7 @@ pub(crate) fn outlook(
         least: weighed(|s| s.fewest) / weighed(|s| s.wanted).max(1e-18),
         most: weighed(|s| s.dearest) / weighed(|s| s.wanted).max(1e-18),
         longest,
+        counted: 1.0 - weighed(|s| s.beyond) / weighed(|s| s.wanted).max(1e-18),
     })
 }
 
@@ -248,10 +253,10 @@ struct Rule {
     slow: Stops,
     fast: Stops,
     scale: f64,
-    /// Threshold by which the test has stopped blocks, in what is wanted now; none where it did not.
-    rule_of_test: Option<f64>,
-    /// Limits of the test.
+    /// Blocks are judged otherwise than when the test stopped them by its own limits.
+    anew: bool,
     own: Limits,
+    own_stops: Stops,
 }
 
 impl Rule {
@@ -267,20 +272,35 @@ impl Rule {
         stops.expected(variance, n, l.least.max(n + 1))
     }
 
-    /// The same for a block as it stands: where the test followed the same rule, it says itself where it stopped.
+    /// The same for a block as it stands, by the grain that it showed on its way. Where a sample has another variance, a block that
+    /// the test has stopped goes on in proportion, since it stopped where its estimate happened to be low.
     fn stop_of(&self, b: &BlockCount, variance: Variance, stops: &Stops) -> f64 {
-        let l = &self.limits;
-        let as_fine = self.rule_of_test.is_some_and(|t| l.threshold <= 1.001 * t);
-        let same = as_fine && self.rule_of_test.is_some_and(|t| l.threshold >= 0.999 * t);
+        let (l, own) = (&self.limits, &self.own);
         // A pilot stops nothing before its first look is over.
-        let looked = b.n == LOOKS[0] && b.n > l.least;
-        if l.adaptive && as_fine && b.n >= l.least && b.n < l.most && !(looked && b.settled) {
-            if b.settled && (same || variance.grain(b.judged()) <= l.threshold) {
-                return b.n as f64;
-            }
-            return stops.expected(variance, b.judged(), b.n + 1);
+        let looked = b.n == LOOKS[0] && b.n > own.least;
+        let stopped = own.adaptive && b.settled && b.n >= own.least;
+        if !l.adaptive || self.anew || (stopped && looked) || (self.scale != 1.0 && !stopped) {
+            return self.stop(variance, b.judged(), stops);
         }
-        self.stop(variance, b.judged(), stops)
+        if self.scale != 1.0 {
+            let shown = variance.times(self.scale.powi(-2));
+            let told = |v: Variance, stops: &Stops, least: u32| stops.expected(v, b.judged(), least);
+            let ratio = told(variance, stops, l.least) / told(shown, &self.own_stops, own.least);
+            return (ratio * b.n as f64).max(l.least as f64).min(l.most as f64);
+        }
+        let t = l.threshold;
+        if stopped && (t / own.threshold - 1.0).abs() < 0.001 && l.least == own.least {
+            return b.n.min(l.most) as f64;
+        }
+        // The same samples tell where it would have ended, if it is not beyond them.
+        let mut walked = b.walked().peekable();
+        if walked.peek().is_none() {
+            return self.stop(variance, b.judged(), stops);
+        }
+        match walked.find(|(n, threshold)| *n >= l.least && *threshold <= t) {
+            Some((n, _)) => n.min(l.most) as f64,
+            None => stops.expected(variance, b.judged(), l.least.max(b.judged() + 1)),
+        }
     }
 
     fn square(&self, spent: u64, blocks: &[BlockCount], areas: &[u32]) -> Square {
@@ -297,6 +317,7 @@ impl Rule {
             s.open |= b.n < self.own.most && !(self.own.adaptive && b.settled && b.n >= self.own.least);
             let n = self.stop_of(b, variance, &self.stops);
             s.wanted += p * 2.0 * n;
+            s.beyond += if n > b.n as f64 { p * 2.0 * n } else { 0.0 };
             // Blocks that go on for long take longer for each sample too: both come from what is behind them.
             load += p * 2.0 * n * each;
             s.fewest += p * 2.0 * self.stop_of(b, variance, &self.fast);

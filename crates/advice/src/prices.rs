@@ -1,8 +1,11 @@
 //! What knobs cost and buy: the seconds of the final that a knob's next coarser step would save with the rest equal, and
 //! what that step would lose. Prices do not add up: each holds while all others stay.
 //!
-//! Counts and thresholds come from the forecast with the step taken. Depths come from the depth ledger: the time of the
-//! deepest bounce, and its light. Splits come from the time that their rays take; what they buy is known after a pilot. A knob without a price has none that can be computed without rendering.
+//! Counts and thresholds come from the forecast with the step taken; where the test has gone as far as the final, blocks remember
+//! where they would have ended, and the step is counted. Depths come from the depth ledger: the time of the
+//! deepest bounce, and its light. Splits come from the time that their rays take, less what
+//! adaptive sampling spends on the noise of fewer rays; what they buy is known after a pilot. A knob without a price has none that
+//! can be computed without rendering.
 
 use crate::{Machine, Measured, forecast};
 use picture::noise::Loss;
@@ -31,7 +34,7 @@ pub struct Price {
 pub enum Basis {
     /// Counted in the test.
     Measured,
-    /// Extrapolated from its grain.
+    /// Extrapolated from it.
     Extrapolated,
 }
 
@@ -81,8 +84,8 @@ pub fn prices(test: Measured, tuning: &Tuning, machine: &Machine) -> Vec<Price> 
         let changed = [(id(knob).to_string(), serde_json::json!(step))].into();
         let then = forecast(test, &tuning.changed(&changed).ok()?, None, machine)?;
         let grain = known.then_some((now.grain, then.grain));
-        let (seconds, from) = (now.seconds - then.seconds, Basis::Extrapolated);
-        Some(Price { knob: id(knob), step, seconds, grain, look: None, from })
+        let from = if now.counted && then.counted { Basis::Measured } else { Basis::Extrapolated };
+        Some(Price { knob: id(knob), step, seconds: now.seconds - then.seconds, grain, look: None, from })
     };
     let mut stepped = |knob: K, step: Value| out.extend(step_of(knob, step, knob != K::CleanupDenoise));
     let adaptive = tuning.switch(K::SamplingAdaptive);

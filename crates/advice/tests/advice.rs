@@ -128,3 +128,41 @@ fn adaptive_sampling_is_advised_where_half_of_the_frame_needs_nothing() {
     near(came.samples_per_pixel, 40.0, 0.01, "samples as they came");
     near(came.settled, 0.5, 0.01, "clean");
 }
+
+/// A matte wall before one lamp, seen without any bounce: all noise is in the choice of a point on the lamp, so that with half the
+/// light rays the variance of a camera sample is twice as much, and adaptive sampling takes twice the samples. What is saved is half
+/// of what light rays take, and less than nothing in all.
+#[test]
+fn half_the_light_rays_before_a_lamp_ask_for_twice_the_samples() {
+    let mut set = Set::default();
+    let white = set.material(Material::matte(Vec3::splat(0.7)));
+    set.quad(Vec3::new(-1.0, -1.0, 0.0), Vec3::X * 2.0, Vec3::Y * 2.0, white);
+    // Beside the frame a screen with as many holes as cells, so that neighbouring points of the lamp tell nothing of each other.
+    let dark = set.material(Material::matte(Vec3::ZERO));
+    let cell = 0.02;
+    for (y, z) in (0..160).flat_map(|y| (0..80).map(move |z| (y, z))).filter(|(y, z)| (y + z) % 2 == 0) {
+        let corner = Vec3::new(0.8, cell * (y as f32 - 80.0), cell * z as f32);
+        set.quad(corner, Vec3::Y * cell, Vec3::Z * cell, dark);
+    }
+    set.scene.cameras.push(facing(0.5));
+    let lamp = AddedLight { position: [1.6, 0.0, 0.8], towards: [0.0; 3], ..lamp("key", 0.0, 6.0) };
+    let stage = set.stage();
+    let t = tuning((64, 64), 4096).with(K::SamplingAdaptive, true).with(K::SamplingLeast, 8).with(K::DepthTotal, 1);
+    let t = t.with(K::SamplingThreshold, 0.006).with(K::SplitDirect, 8).with(K::DeliveryParts, true);
+    let d = edited(t, ShotEdits { added: vec![lamp], ..ShotEdits::default() });
+    let render = rendered(&stage, &d);
+    let (counts, report) = (render.counts(), render.report());
+    let test = Measured { description: &d, counts: &counts, report: &report, pilot: None, others: 0.0 };
+    let machine = Machine::default();
+    let next = d.tuning.clone().with(K::SplitDirect, 4);
+    let [now, foretold] = [&d.tuning, &next].map(|t| forecast(test, t, None, &machine).unwrap());
+    let then = rendered(&stage, &Description { tuning: next.clone(), ..d.clone() }).report();
+    let more = foretold.samples_per_pixel / now.samples_per_pixel;
+    near(then.samples_per_pixel / report.samples_per_pixel, 2.0, 0.1, "samples that came");
+    near(more, 2.0, 0.1, "samples foretold");
+    // Half of the light rays, counted, and twice the rest.
+    let each = advice::time_ratio(&report, &then);
+    near(foretold.sampling / now.sampling, each * more, 0.02, "time foretold");
+    let price = advice::prices(test, &d.tuning, &machine).into_iter().find(|p| p.knob == "split.direct").unwrap();
+    assert!(each < 0.9 && price.seconds < 0.0, "{each} {price:?}");
+}

@@ -98,6 +98,24 @@ fn a_pilot_foretells_the_samples_of_the_final_and_a_short_test_its_interval() {
     }
 }
 
+/// Under a coarser threshold, more least or fewer most samples a final takes the same samples up to where its blocks end, which they
+/// remember: what is foretold comes, to the sample. After fixed counts other blocks have gone on, which the floor knows.
+#[test]
+fn what_would_have_ended_sooner_is_known_to_the_sample() {
+    let stage = stage();
+    let small = |t: Tuning| t.with(K::FrameWidth, 96).with(K::FrameHeight, 64);
+    let of = |most: u32, threshold: f64| small(tuned(most, threshold));
+    let test = Tested::of(&run(&stage, &of(128, 0.05), None));
+    let fixed = Tested::of(&run(&stage, &of(128, 0.05).with(K::SamplingAdaptive, false), None));
+    for wanted in [of(128, 0.06), of(128, 0.1), of(96, 0.07).with(K::SamplingLeast, 16)] {
+        let came = run(&stage, &wanted, None).report().samples_per_pixel;
+        let told = |test: &Tested| test.forecast(&wanted).samples_per_pixel;
+        assert!((told(&test) / came - 1.0).abs() < 1e-9, "{} foretold, {came} came", told(&test));
+        assert!((told(&fixed) / came - 1.0).abs() < 0.02, "{} foretold by fixed counts, {came} came", told(&fixed));
+        assert!(came < 0.95 * test.report.samples_per_pixel, "{came} of {}", test.report.samples_per_pixel);
+    }
+}
+
 #[test]
 fn what_is_extrapolated_or_unknown_is_said() {
     let stage = stage();

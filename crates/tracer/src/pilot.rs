@@ -12,11 +12,9 @@ use std::sync::atomic::AtomicBool;
 /// Superblocks that a pilot looks at in any case, and how many more are opened at a time or go on together.
 const LEAST: usize = 8;
 const BATCH: usize = 4;
-/// The first few that go to their end may take the pilot's time once more: in a frame of few superblocks those few are worth a good
-/// part of it, and broken off they tell little of rare light.
-const OVER: f64 = 2.0;
-/// Shares of the time after which the first look at many superblocks ends, and the second one at some of them.
-const ENDS: [f64; 2] = [0.5, 0.75];
+/// Shares of the time after which the first look at many superblocks ends, and the second one at some of them. Those that go to
+/// their end need half of it: broken off they tell little of rare light.
+const ENDS: [f64; 2] = [0.3, 0.5];
 
 pub struct PilotRun {
     /// Superblocks in the order in which they are opened.
@@ -54,8 +52,7 @@ impl PilotRun {
     /// Works for a short while; true while there is more to do.
     pub fn step(&mut self, render: &mut Render, stop: &AtomicBool) -> bool {
         if render.step(stop) {
-            let first = self.deep <= self.few(render);
-            return self.phase != Phase::End || render.seconds() < if first { OVER } else { 1.0 } * self.seconds;
+            return self.phase != Phase::End || render.seconds() < self.seconds;
         }
         // A few at a time, each as far as its phase goes.
         let few = self.few(render);

@@ -51,6 +51,22 @@ pub struct BlockCount {
     /// Grain without the floor at each of [`LOOKS`]; negative where it has not been.
     #[serde(default = "nowhere")]
     pub looks: [f32; LOOKS.len()],
+    /// Thresholds at which it would have settled at the last steps of the ladder, the last one first; see [`level_of`]. 0 where it
+    /// was not judged.
+    #[serde(default)]
+    levels: [u16; WALK],
+}
+
+/// Steps of the ladder that a block remembers: 64 times the count.
+const WALK: usize = 12;
+
+/// A threshold in parts of an octave: rounded to 0.02 %.
+fn level_of(threshold: f64) -> u16 {
+    (4096.0 * (threshold.log2() + 14.0)).round().clamp(1.0, u16::MAX as f64) as u16
+}
+
+fn threshold_of(level: u16) -> f64 {
+    (level as f64 / 4096.0 - 14.0).exp2()
 }
 
 /// Steps of the ladder, in samples per half, whose grain is remembered: what blocks say of themselves there is compared with what
@@ -79,6 +95,7 @@ impl BlockCount {
             one_before: -1.0,
             last: -1.0,
             looks: nowhere(),
+            levels: [0; WALK],
         }
     }
 }
@@ -92,6 +109,16 @@ impl BlockCount {
     /// Samples per half when the grain was judged last: sampling may have been interrupted since.
     pub fn judged(&self) -> u32 {
         if self.before.1 > 0 { self.before.1 } else { self.n }
+    }
+
+    /// The last steps of the ladder at which the block was judged, from the first one on, each with the threshold at and above which
+    /// it would have settled there.
+    pub fn walked(&self) -> impl Iterator<Item = (u32, f64)> {
+        let steps = std::iter::successors(Some(self.judged()), |n| Some(previous(*n)));
+        let mut known: Vec<(u32, f64)> =
+            steps.zip(self.levels).filter(|(_, l)| *l > 0).map(|(n, l)| (n, threshold_of(l))).collect();
+        known.reverse();
+        known.into_iter()
     }
 
     /// It is to be judged at the step `n`: it may have been judged there before, in a render that goes on from an earlier one.
@@ -114,6 +141,7 @@ impl BlockCount {
         }
         (self.grain, self.before, self.settled) = (grain, (floored, self.n), false);
         (self.one_before, self.last) = (unknown(), unknown());
+        self.levels = [0; WALK];
     }
 
     /// Takes the block up again under limits that may be others than those that stopped it.
@@ -223,6 +251,10 @@ pub(crate) fn decide(
         if let Some(look) = LOOKS.iter().position(|step| *step == n) {
             b.looks[look] = b.grain;
         }
+        let steps = ladder(n).len() - ladder(b.before.1.max(1)).len();
+        b.levels.rotate_right(steps.min(WALK));
+        b.levels[..steps.min(WALK)].fill(0);
+        b.levels[0] = if b.scaled >= 0.0 { level_of(floored.max(b.scaled as f64)) } else { u16::MAX };
         (b.at_half, b.one_before) = match b.before.1 {
             // Steps between the powers of two may be left out, and the first ones.
             half if 2 * half == n && n > 2 => (b.last, -1.0),

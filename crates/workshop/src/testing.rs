@@ -84,9 +84,8 @@ pub(crate) struct Unsaved {
 
 /// Time between two reports of progress.
 const BEAT: Duration = Duration::from_millis(120);
-/// Share of the budget that a pilot takes, and its least and most seconds.
+/// Share of the budget that a pilot takes, and its most seconds.
 const PILOT: f64 = 0.05;
-const PILOT_LEAST: f64 = 6.0;
 const PILOT_MOST: f64 = 120.0;
 /// Height of the small pictures.
 const THUMBNAIL: usize = 180;
@@ -110,7 +109,7 @@ impl Workshop {
         self.stop_rendering();
         let row = self.0.store.begin_proof(shot, kind, &json(&d)?)?;
         let from = match kind {
-            "pilot" => Beginning::Pilot((PILOT * self.0.store.shot(shot)?.budget).clamp(PILOT_LEAST, PILOT_MOST)),
+            "pilot" => Beginning::Pilot((PILOT * self.0.store.shot(shot)?.budget).min(PILOT_MOST)),
             _ => Beginning::New,
         };
         self.begin(&row, d, live, from)?;

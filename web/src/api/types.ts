@@ -397,6 +397,10 @@ basis: Seen,
  */
 measured: boolean, 
 /**
+ * And took all of its samples, but for one in a hundred: they are counted, not extrapolated from its grain.
+ */
+counted: boolean, 
+/**
  * Bytes of memory that the film takes at most, with what puts it away and delivers it; scene and program come on top.
  */
 memory: number, 

@@ -3,6 +3,9 @@ import type { Knob, Price, PricesView } from "../api/types";
 import { duration, percent } from "../app/format";
 import { valueText } from "./ValueField";
 
+/** Seconds of a final that nobody misses. */
+const NOTHING = 0.05;
+
 /** What the next coarser step loses, in few words. */
 function buys(p: Price): string {
   if (p.grain) {
@@ -23,7 +26,11 @@ function words(knob: Knob, p: Price, view: PricesView): string {
   const from = p.from === "measured" ? "measured in" : "extrapolated from";
   const stale =
     view.stale.length > 0 ? ` It is of a picture with other ${view.stale.join(", ")}: test to renew it.` : "";
-  return `The step to ${valueText(knob, p.step)} would save ${duration(Math.max(p.seconds, 0))} of the final and lose: ${lost}. ${from} proof ${view.proof_number}.${stale} Prices do not add up.`;
+  const saved =
+    p.seconds > -NOTHING
+      ? `would save ${duration(Math.max(p.seconds, 0))} of the final`
+      : `would lengthen the final by ${duration(-p.seconds)}, for it would take more samples,`;
+  return `The step to ${valueText(knob, p.step)} ${saved} and lose: ${lost}. ${from} proof ${view.proof_number}.${stale} Prices do not add up.`;
 }
 
 /** Costs and buys of a knob: two small figures. */
@@ -33,9 +40,11 @@ export function PriceTag({ knob, view }: { knob: Knob; view: PricesView | null |
   return (
     <Tooltip title={words(knob, price, view)} placement="left">
       <span className={`price${view.stale.length > 0 ? " stale" : ""}`} data-price={knob.id}>
-        {price.seconds < 0.05
+        {Math.abs(price.seconds) < NOTHING
           ? "changes nothing here"
-          : `costs ${duration(price.seconds)} · buys ${buys(price)}`}
+          : price.seconds < 0
+            ? `saves ${duration(-price.seconds)}`
+            : `costs ${duration(price.seconds)} · buys ${buys(price)}`}
       </span>
     </Tooltip>
   );

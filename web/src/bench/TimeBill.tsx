@@ -65,7 +65,7 @@ export const TimeBill = memo(function TimeBill({
   const over = f.seconds - budget;
   const unsure = f.needs_test.length > 0;
   const basis = {
-    all: "measured on",
+    all: f.counted ? "measured on" : "extrapolated from the grain of",
     scattered: "extrapolated from squares all over the frame in",
     region: "extrapolated from the region of",
   }[f.basis];
@@ -93,7 +93,7 @@ export const TimeBill = memo(function TimeBill({
               {" "}
               ·{" "}
               {f.measured
-                ? `${view.judged_anew ? "judged anew" : "measured"}, proof ${view.proof_number}`
+                ? `${view.judged_anew ? "judged anew" : f.counted ? "measured" : "from the grain"}, proof ${view.proof_number}`
                 : `${seenAs[f.basis]} ${view.proof_number}, saw ${percent(f.seen, 0)}`}
             </span>
           </span>
