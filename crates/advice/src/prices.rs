@@ -10,7 +10,7 @@
 use crate::{Machine, Measured, forecast};
 use picture::noise::Loss;
 use serde::Serialize;
-use tracer::{DepthKind, SplitKind};
+use tracer::{DepthKind, SplitKind, previous};
 use ts_rs::TS;
 use tuning::{K, KNOBS, Tuning, Value};
 
@@ -62,12 +62,6 @@ pub(crate) fn id(k: K) -> &'static str {
     KNOBS[k as usize].id
 }
 
-/// The next lower count of the ladder 2^k, 3·2^(k−1).
-fn lower(n: u32) -> u32 {
-    let power = 1 << (31 - n.max(2).leading_zeros());
-    [power / 2, power / 4 * 3, power, power / 2 * 3].into_iter().filter(|k| *k < n).max().unwrap_or(1)
-}
-
 /// Two significant digits.
 fn round(x: f64) -> f64 {
     let unit = 10f64.powf(x.log10().floor() - 1.0);
@@ -93,11 +87,11 @@ pub fn prices(test: Measured, tuning: &Tuning, machine: &Machine) -> Vec<Price> 
     if adaptive {
         stepped(K::SamplingThreshold, Value::Real(round(tuning.real(K::SamplingThreshold) * 2f64.sqrt()).min(1.0)));
         if least > 2 {
-            stepped(K::SamplingLeast, Value::Whole(lower(least).max(2)));
+            stepped(K::SamplingLeast, Value::Whole(previous(least).max(2)));
         }
     }
-    if lower(most) >= least.max(2) {
-        stepped(K::SamplingMost, Value::Whole(lower(most)));
+    if previous(most) >= least.max(2) {
+        stepped(K::SamplingMost, Value::Whole(previous(most)));
     }
     stepped(K::SamplingEffort, Value::Real(round(tuning.real(K::SamplingEffort) / 2f64.sqrt()).max(0.1)));
     let oversize = tuning.real(K::FrameOversize);
@@ -137,8 +131,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn steps_follow_the_ladder() {
-        assert_eq!([256, 192, 100, 3, 2].map(lower), [192, 128, 96, 2, 1]);
+    fn steps_are_round() {
         assert_eq!([0.014142, 0.0283, 0.71].map(round), [0.014, 0.028, 0.71]);
     }
 }

@@ -44,5 +44,5 @@ pub use render::{
     Outlook, Phase, Plan, Progress, RayCount, Render, RenderReport, SPLIT_KINDS, SavedCounts, SavedRender, Scope,
     SplitKind, SplitRow, UNLIMITED,
 };
-pub use rounds::{BlockCount, LOOKS, Shown, Variance, ladder, shown, variances_at};
+pub use rounds::{BlockCount, LOOKS, Shown, Variance, ladder, previous, shown, variances_at};
 pub use stage::{Stage, StageTimes};

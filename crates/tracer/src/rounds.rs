@@ -20,8 +20,9 @@ pub fn ladder(most: u32) -> Vec<u32> {
 }
 
 /// The step of the ladder before `n`; at least 1.
-pub(crate) fn previous(n: u32) -> u32 {
-    ladder(n.max(1)).iter().rev().nth(1).copied().unwrap_or(1)
+pub fn previous(n: u32) -> u32 {
+    let power = 1 << n.max(1).ilog2();
+    [power / 2 * 3, power, power / 4 * 3, power / 2].into_iter().find(|k| (1..n).contains(k)).unwrap_or(1)
 }
 
 /// What is known about one block.
@@ -114,11 +115,14 @@ impl BlockCount {
     /// The last steps of the ladder at which the block was judged, from the first one on, each with the threshold at and above which
     /// it would have settled there.
     pub fn walked(&self) -> impl Iterator<Item = (u32, f64)> {
-        let steps = std::iter::successors(Some(self.judged()), |n| Some(previous(*n)));
-        let mut known: Vec<(u32, f64)> =
-            steps.zip(self.levels).filter(|(_, l)| *l > 0).map(|(n, l)| (n, threshold_of(l))).collect();
-        known.reverse();
-        known.into_iter()
+        let mut next = self.judged();
+        let mut walk = self.levels.map(|level| {
+            let n = next;
+            next = previous(n);
+            (n, level)
+        });
+        walk.reverse();
+        walk.into_iter().filter(|(_, level)| *level > 0).map(|(n, level)| (n, threshold_of(level)))
     }
 
     /// It is to be judged at the step `n`: it may have been judged there before, in a render that goes on from an earlier one.
@@ -275,6 +279,7 @@ mod tests {
         assert_eq!(ladder(13), [1, 2, 3, 4, 6, 8, 12, 13]);
         let long = ladder(4096);
         assert!(ladder(100)[..11].iter().all(|k| long.contains(k)), "only the last step may be off the ladder");
+        assert!(long.windows(2).all(|w| previous(w[1]) == w[0]) && previous(1) == 1 && previous(100) == 96);
     }
 
     fn block(grain: f32, n: u32) -> BlockCount {
