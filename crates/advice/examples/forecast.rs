@@ -1,6 +1,6 @@
 //! Forecasts against finals: `./run bench forecast`. Scenes: the three of the demo, six for denoisers, and openly licensed
 //! objects from registry packages, fixed by hash (see `open_scenes.py`), where their folder is given. For three sizes and three
-//! thresholds, such that finals take one to three minutes, pilots with other seeds that take a twentieth of the final's time each
+//! thresholds, such that finals take one to four minutes, pilots with other seeds that take a twentieth of the final's time each
 //! foretell it. `quick` takes one size and threshold of each scene, `regions` compares forecasts from parts of frames with those from
 //! all. With a folder in `KEEP` what the finals took is put there, and finals that are there are not rendered again: to try other
 //! pilots, whose samples then tell more than their times, for processors are not always as fast.

@@ -43,7 +43,8 @@ struct Square {
     wanted: f64,
     fewest: f64,
     dearest: f64,
-    /// Of the wanted ones those of blocks whose end lies beyond the samples that they have.
+    /// Of the wanted ones those of blocks whose end is estimated: it lies beyond the samples that they have, or they do not remember
+    /// their way as it is judged now.
     beyond: f64,
     /// Samples that the same blocks would have been expected to take at each of [`LOOKS`].
     seen: [Option<f64>; LOOKS.len()],
@@ -317,7 +318,8 @@ impl Rule {
             s.open |= b.n < self.own.most && !(self.own.adaptive && b.settled && b.n >= self.own.least);
             let n = self.stop_of(b, variance, &self.stops);
             s.wanted += p * 2.0 * n;
-            s.beyond += if n > b.n as f64 { p * 2.0 * n } else { 0.0 };
+            let counted = n <= b.n as f64 && !self.anew && b.walked().next().is_some();
+            s.beyond += if counted { 0.0 } else { p * 2.0 * n };
             // Blocks that go on for long take longer for each sample too: both come from what is behind them.
             load += p * 2.0 * n * each;
             s.fewest += p * 2.0 * self.stop_of(b, variance, &self.fast);

@@ -111,9 +111,12 @@ fn what_would_have_ended_sooner_is_known_to_the_sample() {
         let came = run(&stage, &wanted, None).report().samples_per_pixel;
         let told = |test: &Tested| test.forecast(&wanted).samples_per_pixel;
         assert!((told(&test) / came - 1.0).abs() < 1e-9, "{} foretold, {came} came", told(&test));
+        assert!(test.forecast(&wanted).counted);
         assert!((told(&fixed) / came - 1.0).abs() < 0.02, "{} foretold by fixed counts, {came} came", told(&fixed));
         assert!(came < 0.95 * test.report.samples_per_pixel, "{came} of {}", test.report.samples_per_pixel);
     }
+    // What lies beyond the samples is extrapolated, and says so.
+    assert!(!test.forecast(&of(128, 0.03)).counted && !fixed.forecast(&of(256, 0.05)).counted);
 }
 
 #[test]
@@ -181,7 +184,8 @@ fn a_test_judged_anew_foretells_a_final_that_is_cleaned_up() {
         let test = Tested::judged_as(&render, &wanted);
         let f = test.forecast(&wanted);
         let came = run(&stage, &wanted, None).report();
-        assert!(f.needs_test.is_empty() && f.measured);
+        // Its end is estimated, also where it lies among the samples.
+        assert!(f.needs_test.is_empty() && f.measured && !f.counted);
         let told = format!("{method}: {} foretold, {} came", f.samples_per_pixel, came.samples_per_pixel);
         let noisy = plain.forecast(&tuned(256, 0.04)).samples_per_pixel;
         assert!(f.samples_per_pixel < 0.9 * noisy, "{told}, {noisy} without");
