@@ -179,8 +179,8 @@ fn adaptive(subjects: &[Subject], noises: &[u32], seeds: u32) {
             );
         };
         told("adaptive", &ours);
-        // From where uniform sampling would be the better one.
-        for n in (-1..12).map(|k| (ours.samples * 1.3f64.powi(k)) as u32) {
+        // From where uniform sampling would be the better one; three times the samples are enough to tell a gain.
+        for n in (-1..=4).map(|k| (ours.samples * 1.3f64.powi(k)) as u32) {
             let now = over_seeds(s, &fixed(&large, n), &with, seeds);
             told("uniform", &now);
             each = now.each;
@@ -206,9 +206,13 @@ fn adaptive(subjects: &[Subject], noises: &[u32], seeds: u32) {
                 break;
             }
         }
-        let share = |n: f64| 100.0 * ours.samples * ours.each / (n * each);
+        let last = before.map_or(0.0, |r| r.samples);
+        let share = |n: f64| {
+            let of = |n: f64| 100.0 * ours.samples * ours.each / (n * each);
+            if n.is_nan() { format!("below {:.0} %", of(last)) } else { format!("{:.0} %", of(n)) }
+        };
         println!(
-            "{:<26} threshold {:.2} %, worst block {:.2} %: {:>5.0} spp, uniform {:>5.0} → {:.0} % ({:.0} %; {:.0} %) of the time, at best {perfect:.0} %",
+            "{:<26} threshold {:.2} %, worst block {:.2} %: {:>5.0} spp, uniform {:>5.0} → {} ({}; {}) of the time, at best {perfect:.0} %",
             s.name,
             100.0 * threshold,
             100.0 * goals[1],
@@ -254,8 +258,9 @@ fn bias(subjects: &[Subject], seeds: u32) {
     }
 }
 
-/// Prices against renders of the step itself: share of the sampling time that it saves. Splits with trials, too.
-fn step_prices(subjects: &[Subject]) {
+/// Prices against renders of the step itself: share of the sampling time that it saves, of knobs whose ids contain a word. Splits
+/// with their intervals, and with trials, too.
+fn step_prices(subjects: &[Subject], of: &str) {
     println!(
         "\nprices: share of the sampling time that the step saves, foretold and as rendered (rays of each kind times what they cost; \
          splits by the clock), and of splits foretold by trials"
@@ -272,7 +277,7 @@ fn step_prices(subjects: &[Subject]) {
         let whole = advice::forecast(test, &t, None, &machine).expect("a forecast").sampling;
         let pilot = trial_renders(s, &t);
         let with_trials = prices(Measured { pilot: Some(&pilot), ..test }, &t, &machine);
-        for p in prices(test, &t, &machine) {
+        for p in prices(test, &t, &machine).into_iter().filter(|p| p.knob.contains(of)) {
             let next = t.changed(&[(p.knob.to_string(), serde_json::json!(p.step))].into()).expect("a step");
             let then = rendered(s, &next).report();
             let split = p.knob.starts_with("split");
@@ -280,7 +285,11 @@ fn step_prices(subjects: &[Subject]) {
             // the same, and those of a split are at the first hit.
             let each = if split { by_the_clock(s, &t, &next) } else { time_ratio(&report, &then) };
             let saved = 1.0 - each * then.samples as f64 / report.samples as f64;
-            let told = |p: &advice::Price| format!("{:>6.1} %", 100.0 * p.seconds / whole);
+            let share = |seconds: f64| 100.0 * seconds / whole;
+            let told = |p: &advice::Price| match p.unsure {
+                Some(unsure) => format!("{:>6.1} ± {:.1} %", share(p.seconds), share(unsure)),
+                None => format!("{:>6.1} %", share(p.seconds)),
+            };
             let tried = with_trials.iter().find(|q| q.knob == p.knob && split).map(told).unwrap_or_default();
             println!("{:<26} {:<20} {} {:>6.1} % {tried}", s.name, p.knob, told(&p), 100.0 * saved);
         }
@@ -401,7 +410,7 @@ fn main() {
         bias(&demo, seeds);
     }
     if want("prices") {
-        step_prices(&subjects);
+        step_prices(&subjects, &std::env::var("KNOB").unwrap_or_default());
     }
     if want("advice") {
         follow_advice(&subjects);

@@ -2,7 +2,7 @@
 //!
 //! Splits: a render's time for a given variance goes with (C_0 + Σ C_p n_p)(V_0 + Σ V_p / n_p), where C_0 and V_0 are cost
 //! and variance of the camera sample itself, C_p and V_p those of one ray of a part within it. The best counts are
-//! n_p = √(V_p C_0 / (C_p V_0)) (Neyman 1934; Bolin and Meyer 1997), found among whole numbers. Costs and variances come from
+//! n_p = √(V_p C_0 / (C_p V_0)) (Neyman 1934; Bolin and Meyer 1997), found among powers of two. Costs and variances come from
 //! a [`Pilot`]'s trials, and only what was rendered is told.
 
 use crate::prices::{depth_knob, id, split_knob};
@@ -143,6 +143,9 @@ fn split_rows(pilot: &Pilot, tuning: &Tuning) -> Vec<Advice> {
         out.push(row(key, vec![(kind, t.from, t.to)], Effect::new(t.time, t.variance), why));
     }
     out.retain(|a| a.effect.equal < 1.0 - SURE);
+    // Of several counts of one kind the best.
+    out.sort_by(|a, b| a.key.cmp(&b.key).then(a.effect.equal.total_cmp(&b.effect.equal)));
+    out.dedup_by(|a, b| a.key == b.key);
     out
 }
 

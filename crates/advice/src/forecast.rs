@@ -368,22 +368,24 @@ pub(crate) fn forecast_turned(
 }
 
 /// What other numbers of rays at the first hit do to the time of a camera sample and to its variance.
-struct SplitEffect {
+pub(crate) struct SplitEffect {
     time: f64,
     variance: f64,
     /// Half of the 95 % interval of the variance, relative.
-    unsure: f64,
+    pub unsure: f64,
+    /// Trials have told all of it.
+    pub tried: bool,
     knobs: Vec<&'static str>,
 }
 
 /// Time goes with the rays, whose share was measured. Of the variance trials tell how much lies within a camera sample; where
 /// there were none, what the noise ledger charges to these parts.
-fn split_effect(test: Measured, tuning: &Tuning, known: &[&str]) -> SplitEffect {
+pub(crate) fn split_effect(test: Measured, tuning: &Tuning, known: &[&str]) -> SplitEffect {
     /// Half intervals of a change of the variance that trials foretell, and of one that the noise ledger does. (Trials on nine
     /// scenes, where parts have a tenth of the noise or more: 0.3 to 2.4 times their share, the geometric mean is 1.0.)
     const TRIED: f64 = 0.3;
     const CHARGED: f64 = 0.6;
-    let mut out = SplitEffect { time: 1.0, variance: 1.0, unsure: 0.0, knobs: Vec::new() };
+    let mut out = SplitEffect { time: 1.0, variance: 1.0, unsure: 0.0, tried: true, knobs: Vec::new() };
     let Some(noise) = &test.report.noise else { return out };
     for row in &test.report.ledgers.splits {
         let knob = split_knob(row.kind);
@@ -396,7 +398,10 @@ fn split_effect(test: Measured, tuning: &Tuning, known: &[&str]) -> SplitEffect 
         let share: f64 = noise.parts.iter().filter(|p| split_of(&p.name) == Some(row.kind)).map(|p| p.share).sum();
         let (change, unsure) = match test.pilot.and_then(|p| p.variance_at(row.kind, row.split, to)) {
             Some(v) => (v - 1.0, TRIED),
-            None => (share.clamp(0.0, 1.0) * (from / then - 1.0), CHARGED),
+            None => {
+                out.tried = false;
+                (share.clamp(0.0, 1.0) * (from / then - 1.0), CHARGED)
+            }
         };
         out.variance *= 1.0 + change;
         out.unsure = out.unsure.hypot(unsure * change.abs() / (1.0 + change));

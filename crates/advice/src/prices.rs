@@ -7,6 +7,7 @@
 //! adaptive sampling spends on the noise of fewer rays; what they buy is known after a pilot. A knob without a price has none that
 //! can be computed without rendering.
 
+use crate::forecast::split_effect;
 use crate::{Machine, Measured, forecast};
 use picture::noise::Loss;
 use serde::Serialize;
@@ -21,6 +22,8 @@ pub struct Price {
     pub step: Value,
     /// Seconds of the final that it would save.
     pub seconds: f64,
+    /// Half of their 95 % interval, where they are the difference of what is saved and of what is spent for it.
+    pub unsure: Option<f64>,
     /// Grain of the final now and after the step, as shares of the display range, where grain is what it loses.
     pub grain: Option<(f64, f64)>,
     /// What the picture would lose, where that is its look.
@@ -79,7 +82,8 @@ pub fn prices(test: Measured, tuning: &Tuning, machine: &Machine) -> Vec<Price> 
         let then = forecast(test, &tuning.changed(&changed).ok()?, None, machine)?;
         let grain = known.then_some((now.grain, then.grain));
         let from = if now.counted && then.counted { Basis::Measured } else { Basis::Extrapolated };
-        Some(Price { knob: id(knob), step, seconds: now.seconds - then.seconds, grain, look: None, from })
+        let seconds = now.seconds - then.seconds;
+        Some(Price { knob: id(knob), step, seconds, unsure: None, grain, look: None, from })
     };
     let mut stepped = |knob: K, step: Value| out.extend(step_of(knob, step, knob != K::CleanupDenoise));
     let adaptive = tuning.switch(K::SamplingAdaptive);
@@ -112,6 +116,7 @@ pub fn prices(test: Measured, tuning: &Tuning, machine: &Machine) -> Vec<Price> 
                 knob: id(depth_knob(table.kind)),
                 step: Value::Whole(limit - 1),
                 seconds: now.sampling * table.rows[at].time,
+                unsure: None,
                 grain: None,
                 look,
                 from: Basis::Measured,
@@ -119,9 +124,12 @@ pub fn prices(test: Measured, tuning: &Tuning, machine: &Machine) -> Vec<Price> 
         }
     }
     for row in report.ledgers.splits.iter().filter(|r| r.split > 1 && r.split == tuning.whole(split_knob(r.kind))) {
-        // Fewer rays leave more variance, for which adaptive sampling takes more samples: a part of what they save is spent again.
-        let tried = test.pilot.and_then(|p| p.variance_at(row.kind, row.split, row.split - 1)).is_some();
-        out.extend(step_of(split_knob(row.kind), Value::Whole(row.split - 1), tried));
+        // Fewer rays leave more variance, for which adaptive sampling takes more samples: what they save is spent again, all of it or
+        // more, and the sign of the difference is known no better than the variance.
+        let next = tuning.clone().with(split_knob(row.kind), row.split - 1);
+        let effect = split_effect(test, &next, &[]);
+        let price = step_of(split_knob(row.kind), Value::Whole(row.split - 1), effect.tried);
+        out.extend(price.map(|p| Price { unsure: Some(effect.unsure * (now.sampling - p.seconds)), ..p }));
     }
     out
 }

@@ -3,13 +3,13 @@
 #[path = "../../tracer/tests/common/mod.rs"]
 mod common;
 
-use advice::{Advice, Machine, Measured, advise, forecast};
+use advice::{Advice, Machine, Measured, Pilot, advise, forecast, pilot_tuning};
 use common::*;
 use glam::Vec3;
 use scene::*;
 use std::sync::Arc;
 use tracer::{Description, Render, Stage};
-use tuning::{K, Tuning};
+use tuning::{K, Tuning, Value};
 
 fn advice_on(render: &Render, d: &Description) -> Vec<Advice> {
     let (counts, report) = (render.counts(), render.report());
@@ -131,7 +131,7 @@ fn adaptive_sampling_is_advised_where_half_of_the_frame_needs_nothing() {
 
 /// A matte wall before one lamp, seen without any bounce: all noise is in the choice of a point on the lamp, so that with half the
 /// light rays the variance of a camera sample is twice as much, and adaptive sampling takes twice the samples. What is saved is half
-/// of what light rays take, and less than nothing in all.
+/// of what light rays take, and less than nothing in all: prices say so before a trial and, more surely, after it.
 #[test]
 fn half_the_light_rays_before_a_lamp_ask_for_twice_the_samples() {
     let mut set = Set::default();
@@ -148,13 +148,13 @@ fn half_the_light_rays_before_a_lamp_ask_for_twice_the_samples() {
     let lamp = AddedLight { position: [1.6, 0.0, 0.8], towards: [0.0; 3], ..lamp("key", 0.0, 6.0) };
     let stage = set.stage();
     let t = tuning((64, 64), 4096).with(K::SamplingAdaptive, true).with(K::SamplingLeast, 8).with(K::DepthTotal, 1);
-    let t = t.with(K::SamplingThreshold, 0.006).with(K::SplitDirect, 8).with(K::DeliveryParts, true);
+    let t = t.with(K::SamplingThreshold, 0.012).with(K::SplitDirect, 2).with(K::DeliveryParts, true);
     let d = edited(t, ShotEdits { added: vec![lamp], ..ShotEdits::default() });
     let render = rendered(&stage, &d);
     let (counts, report) = (render.counts(), render.report());
     let test = Measured { description: &d, counts: &counts, report: &report, pilot: None, others: 0.0 };
     let machine = Machine::default();
-    let next = d.tuning.clone().with(K::SplitDirect, 4);
+    let next = d.tuning.clone().with(K::SplitDirect, 1);
     let [now, foretold] = [&d.tuning, &next].map(|t| forecast(test, t, None, &machine).unwrap());
     let then = rendered(&stage, &Description { tuning: next.clone(), ..d.clone() }).report();
     let more = foretold.samples_per_pixel / now.samples_per_pixel;
@@ -163,6 +163,21 @@ fn half_the_light_rays_before_a_lamp_ask_for_twice_the_samples() {
     // Half of the light rays, counted, and twice the rest.
     let each = advice::time_ratio(&report, &then);
     near(foretold.sampling / now.sampling, each * more, 0.02, "time foretold");
-    let price = advice::prices(test, &d.tuning, &machine).into_iter().find(|p| p.knob == "split.direct").unwrap();
-    assert!(each < 0.9 && price.seconds < 0.0, "{each} {price:?}");
+    let under = pilot_tuning(&d.tuning);
+    let of = |t: Tuning| rendered(&stage, &Description { tuning: t, ..d.clone() }).report();
+    let fewer = of(under.clone().with(K::SplitDirect, 1));
+    let pilot = Pilot::of(&of(under.clone()), &under, &[("split.direct", Value::Whole(1), fewer)]).unwrap();
+    let price = |pilot: Option<&Pilot>| {
+        let prices = advice::prices(Measured { pilot, ..test }, &d.tuning, &machine);
+        prices.into_iter().find(|p| p.knob == "split.direct").unwrap()
+    };
+    let came = now.sampling * (1.0 - each * then.samples as f64 / report.samples as f64);
+    let (charged, tried) = (price(None), price(Some(&pilot)));
+    assert!(came < -0.1 * now.sampling, "{came}");
+    for p in [&charged, &tried] {
+        assert!((p.seconds - came).abs() < p.unsure.unwrap(), "{p:?}, {came} came");
+    }
+    near(charged.seconds / came, 1.0, 0.15, "price");
+    assert!(charged.grain.is_none() && tried.grain.is_some());
+    assert!(charged.unsure.unwrap() > tried.unsure.unwrap(), "{charged:?} {tried:?}");
 }

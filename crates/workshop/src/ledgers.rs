@@ -306,7 +306,7 @@ impl Workshop {
         Ok(None)
     }
 
-    /// Renders short trials of a proof's part, small, under the shot's tuning: as it is, with three times the rays of each kind, with other
+    /// Renders short trials of a proof's part, small, under the shot's tuning: as it is, with more and fewer rays of each kind, with other
     /// roulette. They stand in the sheet while they render and go when all have ended; what they tell stays.
     pub fn start_trials(&self, proof: i64) -> Result<(), Fault> {
         let p = self.ended_proof(proof)?;

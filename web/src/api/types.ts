@@ -518,6 +518,10 @@ step: Value,
  */
 seconds: number, 
 /**
+ * Half of their 95 % interval, where they are the difference of what is saved and of what is spent for it.
+ */
+unsure: number | null, 
+/**
  * Grain of the final now and after the step, as shares of the display range, where grain is what it loses.
  */
 grain: [number, number] | null, 

@@ -2,9 +2,9 @@
 
 /** 0.4 s, 11 s, 2:05, 1:02:05 */
 export function duration(seconds: number): string {
-  if (seconds < 10) return `${seconds.toFixed(1)} s`;
-  if (seconds < 60) return `${Math.round(seconds)} s`;
+  if (seconds < 9.95) return `${seconds.toFixed(1)} s`;
   const s = Math.round(seconds);
+  if (s < 60) return `${s} s`;
   const [h, m, rest] = [Math.floor(s / 3600), Math.floor(s / 60) % 60, s % 60];
   const two = (n: number) => String(n).padStart(2, "0");
   return h > 0 ? `${h}:${two(m)}:${two(rest)}` : `${m}:${two(rest)}`;
@@ -15,7 +15,8 @@ export function spoken(seconds: number): string {
   const s = Math.round(seconds);
   if (s < 60) return `${s} s`;
   if (s < 3600) return s % 60 ? `${Math.floor(s / 60)} min ${s % 60} s` : `${s / 60} min`;
-  return `${Math.floor(s / 3600)} h ${Math.round((s % 3600) / 60)} min`;
+  const minutes = Math.round(s / 60);
+  return `${Math.floor(minutes / 60)} h ${minutes % 60} min`;
 }
 
 /** Grain as a share of the display range: 1.2 % */

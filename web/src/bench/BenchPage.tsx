@@ -33,7 +33,7 @@ import { Tray, type TrayTab } from "./Tray";
 import { TuningPanel } from "./TuningPanel";
 import { useKeys } from "./useKeys";
 import { useRegion } from "./useRegion";
-import type { Value } from "./ValueField";
+import type { Value } from "./values";
 
 const layers: [Layer, string][] = [
   ["picture", "Picture"],

@@ -2,7 +2,7 @@ import { useComparison } from "../api/queries";
 import type { Column, Knob, ProofView } from "../api/types";
 import { duration, percent } from "../app/format";
 import { proofTitle } from "./ProofSheet";
-import { valueText } from "./ValueField";
+import { valueText } from "./values";
 
 interface Props {
   sides: { letter: string; proof: ProofView }[];

@@ -6,7 +6,7 @@ import { useShotAct } from "../api/useShotAct";
 import { usePartials, useRevisions } from "../api/queries";
 import type { Knob, ShotView } from "../api/types";
 import { PartialEditor, type Draft } from "../library/PartialEditor";
-import { valueText, type Value } from "./ValueField";
+import { valueText, type Value } from "./values";
 
 /** Draft overlays beside the test button: any number may be on, the one put on last wins. */
 export const Drafts = memo(function Drafts({ shot, knobs }: { shot: ShotView; knobs: Knob[] }) {

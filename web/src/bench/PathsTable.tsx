@@ -2,7 +2,7 @@ import { Tooltip } from "antd";
 import type { Knob, PricesView, RayCount, ShotView } from "../api/types";
 import { NumberField } from "./NumberField";
 import { PriceTag } from "./Price";
-import { valueText, type Value } from "./ValueField";
+import { valueText, type Value } from "./values";
 
 /** A row of the table: its knobs, and the kind by which rays are counted. */
 const parts = [

@@ -5,7 +5,7 @@ import { useLadder, usePartials, usePreview } from "../api/queries";
 import type { Knob, ShotView } from "../api/types";
 import { duration, spoken } from "../app/format";
 import { PartialEditor } from "../library/PartialEditor";
-import { valueText, type Value } from "./ValueField";
+import { valueText, type Value } from "./values";
 
 /** The ladder of presets with the forecast of this shot's final, and what applying one would change. */
 export function Presets({ shot, knobs }: { shot: ShotView; knobs: Knob[] }) {

@@ -7,7 +7,7 @@ import type { ShotView, Unit } from "../api/types";
 import { count } from "../app/format";
 import { useAct } from "../app/useAct";
 import { NumberField } from "./NumberField";
-import type { Value } from "./ValueField";
+import type { Value } from "./values";
 
 const common: [number, number][] = [
   [960, 540],

@@ -8,7 +8,7 @@ import { Legend } from "./Legend";
 import { pictureAddress, type Look } from "./look";
 import { proofTitle } from "./ProofSheet";
 import { Stage, type CompareMode, type Side } from "./Stage";
-import { valueText } from "./ValueField";
+import { valueText } from "./values";
 import { usePicture } from "./usePicture";
 
 export const modes: [CompareMode, string][] = [

@@ -13,7 +13,8 @@ import { History } from "./History";
 import { inTable, PathsTable } from "./PathsTable";
 import { Presets } from "./Presets";
 import { PriceTag } from "./Price";
-import { ValueField, valueText, type Value } from "./ValueField";
+import { ValueField } from "./ValueField";
+import { valueText, type Value } from "./values";
 
 interface RowProps {
   knob: Knob;

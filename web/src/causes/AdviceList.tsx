@@ -97,7 +97,7 @@ export function AdviceList({ proof, compare }: Props) {
         </span>
         <span className="grow" />
         {view.wants_pilot && (
-          <Tooltip title="Short trials of the same part: as it is, with three times the rays of each kind at every first hit, with earlier and later roulette. They stand in the sheet while they render and go afterwards.">
+          <Tooltip title="Short trials of the same part: as it is, with four times the rays of each kind at every first hit and with fewer, with earlier and later roulette. They stand in the sheet while they render and go afterwards.">
             <Button
               size="small"
               onClick={() => void act(() => ask("POST", `/api/proofs/${view.proof}/trials`))}

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { useLedger } from "../api/queries";
 import type { DepthKind, ProofView, ShotView } from "../api/types";
 import { count, duration, percent } from "../app/format";
-import type { Value } from "../bench/ValueField";
+import type { Value } from "../bench/values";
 import { DepthChart } from "./DepthChart";
 import { endedTest, whyNone } from "./ended";
 

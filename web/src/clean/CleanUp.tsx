@@ -14,7 +14,7 @@ import type {
 import { count, percent, steps } from "../app/format";
 import { Bars } from "../bench/Legend";
 import type { Look } from "../bench/look";
-import type { Value } from "../bench/ValueField";
+import type { Value } from "../bench/values";
 import { picturePass, type Pass } from "../causes/names";
 import { ProfileChart } from "./ProfileChart";
 

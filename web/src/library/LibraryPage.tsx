@@ -7,7 +7,7 @@ import type { Imported, Knob, PartialKind, PartialView, SceneView } from "../api
 import { count } from "../app/format";
 import { useAct } from "../app/useAct";
 import { NumberField } from "../bench/NumberField";
-import { valueText, type Value } from "../bench/ValueField";
+import { valueText, type Value } from "../bench/values";
 import { ImportBar } from "./ImportBar";
 import { ImportTable } from "./ImportTable";
 import { PartialEditor, type Draft } from "./PartialEditor";

@@ -5,7 +5,8 @@ import { ask } from "../api/client";
 import type { Group, Knob, PartialKind, PartialView } from "../api/types";
 import { useAct } from "../app/useAct";
 import { groups } from "../bench/groups";
-import { ValueField, type Value } from "../bench/ValueField";
+import { ValueField } from "../bench/ValueField";
+import { type Value } from "../bench/values";
 
 export interface Draft {
   /** Absent for a new one. */
