@@ -174,8 +174,9 @@ fn adaptive(subjects: &[Subject], noises: &[u32], seeds: u32) {
         let told = |what: &str, r: &Seeds| {
             let [largest, worst, hundredth] = r.worst.map(|e| 100.0 * e);
             eprintln!(
-                "    {what} {:.1} spp: worst block {worst:.3} %, hundredth {hundredth:.3} %, largest {largest:.3} %",
-                r.samples
+                "    {what} {:.1} spp of {:.2} µs: worst block {worst:.3} %, hundredth {hundredth:.3} %, largest {largest:.3} %",
+                r.samples,
+                1e6 * r.each
             );
         };
         told("adaptive", &ours);

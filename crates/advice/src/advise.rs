@@ -77,6 +77,8 @@ fn one(k: K, v: Value) -> BTreeMap<String, serde_json::Value> {
 
 fn percent(x: f64) -> String {
     let x = 100.0 * x;
+    // Else what is nearly nothing may have a sign.
+    let x = if x.abs() < 0.05 { 0.0 } else { x };
     if x.abs() < 0.95 { format!("{x:.1} %") } else { format!("{x:.0} %") }
 }
 

@@ -1,7 +1,7 @@
 //! Every error of the API has one JSON shape, that of a [`Fault`], and a status that follows from its code.
 
 use axum::extract::rejection::{BytesRejection, PathRejection, QueryRejection};
-use axum::http::StatusCode;
+use axum::http::{Method, StatusCode};
 use axum::response::{IntoResponse, Response};
 use fault::{Code, Fault};
 
@@ -60,4 +60,11 @@ impl IntoResponse for Failure {
         };
         (status, axum::Json(self.0)).into_response()
     }
+}
+
+/// What an address answers to a method that it does not take.
+pub(crate) async fn wrong_method(method: Method) -> Response {
+    let what = format!("this address does not take {method}");
+    let fault = Fault::new(Code::Unsupported, what, "method", "see the types of the API");
+    (StatusCode::METHOD_NOT_ALLOWED, axum::Json(fault)).into_response()
 }

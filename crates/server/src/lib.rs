@@ -71,6 +71,7 @@ impl Server {
             .merge(library_routes::api())
             .route("/api/events", axum::routing::get(socket::events))
             .fallback(page::serve)
+            .method_not_allowed_fallback(failure::wrong_method)
             .layer(DefaultBodyLimit::max(MOST_BODY))
             .layer(middleware::from_fn_with_state(self.app.clone(), guard::check))
             .with_state(self.app);

@@ -222,3 +222,63 @@ async fn bad_input_is_answered_and_changes_nothing() {
     assert_eq!(h.ask("GET", &shot, b"").await.1, before, "nothing was changed");
     assert_eq!(h.ask("GET", "/api/scenes", b"").await.1.as_array().unwrap().len(), 1, "nothing was left behind");
 }
+
+/// Paths of all routes, as they stand in the source.
+fn routes() -> Vec<&'static str> {
+    let sources = [include_str!("../src/routes.rs"), include_str!("../src/library_routes.rs")];
+    let paths = sources.into_iter().flat_map(|s| s.split(".route(\"").skip(1));
+    paths.map(|rest| rest.split('"').next().unwrap()).filter(|path| !path.contains('*')).collect()
+}
+
+/// Whatever is sent to whichever route, by whichever method: it is answered, what is refused says what, where and what helps, and
+/// the program takes no harm.
+#[tokio::test(flavor = "multi_thread")]
+async fn every_route_answers_nonsense() {
+    let h = house().await;
+    let id = h.shot().await;
+    let before = h.ask("GET", &format!("/api/shots/{id}"), b"").await.1;
+    let deep = "[".repeat(100_000);
+    let wrong = json!({
+        "tuning": 1, "region": [1, 2], "seconds": "soon", "budget": {}, "name": [], "camera": 7, "values": "x", "kind": 0, "ids": [-1],
+        "changes": [[]], "knob": {}, "without": 3, "files": false, "spare": "much", "scene": 1, "environment": 1, "by": 1e300,
+    });
+    let wrong = wrong.to_string();
+    let bodies: [&[u8]; 6] =
+        [b"", b"null", b"{\"tuning\":", deep.as_bytes(), wrong.as_bytes(), b"\xff\xfe{\"budget\":1e999}"];
+    let queries =
+        ["", "?layer=%00&x=1e99&y=-1&ids=,&left=a&kind=%F0%9F%92%A9&width=NaN&unit=mm&dpi=-1&n=99999999999999999999"];
+    assert!(routes().len() > 60, "{:?}", routes());
+    let mut bad = Vec::new();
+    for route in routes() {
+        let real = id.to_string();
+        for filling in [&real, "99", "x", "-1", "99999999999999999999", "..%2F..%2Fetc", "%00"] {
+            // The path's variables filled in: of what is there, nothing that is there.
+            let mut fillings =
+                [filling].into_iter().chain(std::iter::repeat(if filling == real { "99" } else { filling }));
+            let fill = |part| if str::starts_with(part, '{') { fillings.next().unwrap() } else { part };
+            let filled: Vec<&str> = route.split('/').map(fill).collect();
+            let path = filled.join("/");
+            for method in ["GET", "POST", "PUT", "PATCH", "DELETE"] {
+                // What has no body has a query instead.
+                let all = queries.iter().map(|q| (*q, bodies[0])).chain(bodies.iter().skip(1).map(|b| ("", *b)));
+                // What is there is asked for nothing that could be meant.
+                let senseless =
+                    |body: &[u8]| if method == "GET" { body.is_empty() } else { filling != real || !body.is_empty() };
+                for (query, body) in all.filter(|(_, body)| senseless(body)) {
+                    let (status, answer) = h.ask(method, &format!("{path}{query}"), body).await;
+                    let told =
+                        ["what", "place", "remedy"].iter().all(|k| answer[k].as_str().is_some_and(|t| !t.is_empty()));
+                    if status >= 500 || (status >= 400 && !told) {
+                        bad.push(format!("{method} {path}{query}: {status} {answer}"));
+                    }
+                }
+            }
+            // Without a variable once is enough.
+            if !route.contains('{') {
+                break;
+            }
+        }
+    }
+    assert!(bad.is_empty(), "{}", bad.join("\n"));
+    assert_eq!(h.ask("GET", &format!("/api/shots/{id}"), b"").await.1, before, "nothing was changed");
+}

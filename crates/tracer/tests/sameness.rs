@@ -38,19 +38,6 @@ fn uneven(adaptive: bool, block: &str) -> Tuning {
         .with(K::FrameFilterRadius, 1.5)
 }
 
-fn assert_same(a: &Plate, b: &Plate) {
-    let bits = |p: &[[f32; 3]]| -> Vec<[u32; 3]> { p.iter().map(|c| c.map(f32::to_bits)).collect() };
-    assert_eq!(a.region, b.region);
-    assert_eq!(a.samples, b.samples);
-    assert!(bits(&a.a) == bits(&b.a) && bits(&a.b) == bits(&b.b), "halves differ");
-    assert!(bits(&a.albedo) == bits(&b.albedo) && bits(&a.normal) == bits(&b.normal), "guides differ");
-    assert!(a.depth == b.depth && a.coverage == b.coverage);
-    assert_eq!(a.layers.len(), b.layers.len());
-    for ((name, x), (_, y)) in a.layers.iter().zip(&b.layers) {
-        assert!(x.iter().zip(y).all(|(x, y)| x.to_bits() == y.to_bits()), "layer {name} differs");
-    }
-}
-
 #[test]
 fn a_region_is_the_crop_of_the_frame_bit_for_bit() {
     let stage = stage();
@@ -163,6 +150,26 @@ fn grain_of_an_oversize_frame_counts_delivered_pixels() {
     let judged = render.report().grain;
     // Superblocks are judged by themselves, which counts a little too much at their borders.
     assert!(judged > 0.97 * delivered && judged < 1.12 * delivered, "{judged} against {delivered}");
+}
+
+/// Rendered at half its size a frame is judged like one of that size, whatever cleans it up.
+#[test]
+fn a_frame_rendered_smaller_is_judged_as_it_is_rendered() {
+    let stage = stage();
+    for method in ["none", "quick", "careful"] {
+        let t = uneven(true, "8").with(K::CleanupDenoise, method).with(K::SamplingJudge, "delivered");
+        let of = |times: u32, oversize: f64| {
+            let t = t.clone().with(K::FrameWidth, 75 * times).with(K::FrameHeight, 50 * times);
+            run(&stage, describe(t.with(K::FrameOversize, oversize), None), 2)
+        };
+        let (small, half) = (of(1, 1.0).counts(), of(2, 0.5).counts());
+        let blocks = |c: &SavedCounts| c.tiles.iter().flat_map(|t| t.1.clone()).collect::<Vec<_>>();
+        let (small, half) = (blocks(&small), blocks(&half));
+        assert!(small.len() == half.len() && small.iter().filter(|b| b.grain > 0.0).count() > 30, "{method}");
+        for (a, b) in small.iter().zip(&half) {
+            assert_eq!((a.n, a.grain.to_bits(), a.settled), (b.n, b.grain.to_bits(), b.settled), "{method}");
+        }
+    }
 }
 
 #[test]

@@ -10,30 +10,6 @@ use std::sync::Arc;
 use tracer::*;
 use tuning::{K, Tuning};
 
-/// A lamp over a floor with glass, a glossy ball and haze.
-fn room() -> Set {
-    let mut set = Set::default();
-    let lamp = set.material(Material { emission: Vec3::splat(30.0), ..Material::matte(Vec3::ZERO) });
-    let floor = set.material(Material { metallic: 0.0, roughness: 0.4, base: Vec3::splat(0.6), ..Material::default() });
-    let glass = set.material(Material {
-        metallic: 0.0,
-        roughness: 0.1,
-        transmission: 1.0,
-        solid: true,
-        attenuation_colour: Vec3::new(0.5, 0.8, 0.6),
-        attenuation_distance: 0.5,
-        ..Material::default()
-    });
-    let glossy = set.material(Material { roughness: 0.3, base: Vec3::new(0.9, 0.7, 0.4), ..Material::default() });
-    set.quad(Vec3::new(-3.0, 0.0, -3.0), Vec3::Z * 6.0, Vec3::X * 6.0, floor);
-    set.quad(Vec3::new(-0.4, 2.0, -0.4), Vec3::X * 0.8, Vec3::Z * 0.8, lamp);
-    set.sphere(Vec3::new(-0.6, 0.5, 0.0), 0.5, glass);
-    set.sphere(Vec3::new(0.6, 0.5, -0.3), 0.5, glossy);
-    set.environment = Some(Environment::uniform([0.2, 0.3, 0.5]));
-    set.scene.cameras.push(looking(Vec3::new(0.0, 1.4, 3.4), Vec3::new(0.0, 0.5, 0.0), 45.0));
-    set
-}
-
 fn small(samples: u32) -> Tuning {
     tuning((32, 24), samples)
 }

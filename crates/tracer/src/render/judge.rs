@@ -74,7 +74,7 @@ impl Render {
         let (s, layout) = (&self.settings, &self.film.layout);
         let tail = tile.tail(layout);
         let mut sums = vec![BlockSum::default(); tile.blocks.len()];
-        if s.frame.0 > s.delivered.0.0 || judging.cleans() {
+        if self.reduction() != (1.0, 1.0) || judging.cleans() {
             self.judge_delivered(tile, &tail, judging, &mut sums);
             return sums;
         }
@@ -91,15 +91,30 @@ impl Render {
         sums
     }
 
+    /// Film pixels to a delivered one, along and down. What is rendered smaller is judged as it is.
+    fn reduction(&self) -> (f64, f64) {
+        let (film, delivered) = (self.settings.frame, self.settings.delivered.0);
+        ((film.0 as f64 / delivered.0 as f64).max(1.0), (film.1 as f64 / delivered.1 as f64).max(1.0))
+    }
+
     /// Grain of delivered pixels: both halves are denoised, where grain is judged after that, and reduced, where the render is
     /// oversize. Pixels beyond the superblock are left out, so that nothing outside it matters; at its border that counts up
     /// to a tenth too much.
     fn judge_delivered(&self, tile: &Tile, tail: &[f32; 3], judging: &Judging, sums: &mut [BlockSum]) {
         let s = &self.settings;
         let t = tile.bounds;
-        let step = (s.frame.0 as f64 / s.delivered.0.0 as f64, s.frame.1 as f64 / s.delivered.0.1 as f64);
-        let first = |edge: u32, step: f64| (edge as f64 / step - 0.5).ceil().max(0.0) as u32;
+        let step = self.reduction();
+        // By the same rounding, else a pixel at a border belongs to no superblock or to two.
+        let centre = |i: u32, step: f64| ((i as f64 + 0.5) * step) as u32;
+        let first = |edge: u32, step: f64| {
+            let about = (edge as f64 / step - 0.5).ceil().max(0.0) as u32;
+            (about.saturating_sub(1)..).find(|i| centre(*i, step) >= edge).expect("centres grow")
+        };
         let (xs, ys) = (first(t.x, step.0)..first(t.right(), step.0), first(t.y, step.1)..first(t.bottom(), step.1));
+        // A strip at the frame's edge can be so narrow that no delivered pixel has its centre there.
+        if xs.is_empty() || ys.is_empty() {
+            return;
+        }
         let mut halves: [Vec<picture::Rgb>; 2] = [0, 1].map(|h| {
             let mean = |i: usize| {
                 let (x, y) = (t.x + i as u32 % t.width, t.y + i as u32 / t.width);
@@ -111,14 +126,14 @@ impl Render {
             let split = self.film.layout.split_halves(tile, tail, s.block, &halves);
             halves = clean_halves(&plate(tile, s.block, halves, split), &judging.clean);
         }
-        let [a, b] = if s.frame.0 > s.delivered.0.0 {
+        let [a, b] = if step != (1.0, 1.0) {
             let across = Weights::tent(step.0, t.x..t.right(), xs.clone());
             let down = Weights::tent(step.1, t.y..t.bottom(), ys.clone());
             halves.map(|all| resampled(&all, t.width as usize, &across, &down))
         } else {
             halves
         };
-        let block = |i: u32, step: f64, from: u32| (((i as f64 + 0.5) * step) as u32 - from) / s.block;
+        let block = |i: u32, step: f64, from: u32| (centre(i, step) - from) / s.block;
         for (i, (a, b)) in a.iter().zip(&b).enumerate() {
             let (x, y) = (xs.start + i as u32 % xs.len() as u32, ys.start + i as u32 / xs.len() as u32);
             let k = block(y, step.1, t.y) * tile.columns + block(x, step.0, t.x);
