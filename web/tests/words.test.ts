@@ -41,10 +41,10 @@ describe("a price", () => {
     );
     expect(brief({ ...unknown, seconds: -2.6 })).toBe("costs or saves up to 6.6 s");
     const tried = price({ seconds: 8, unsure: 3, grain: [0.02, 0.02] });
-    expect(brief(tried)).toBe("costs 8.0 s ± 3.0 s · buys nothing");
+    expect(brief(tried)).toBe("costs 8.0 s ±\u00a03.0 s · buys nothing");
     expect(words(knob, tried, view)).toContain("from a short trial");
     // Without a trial nothing is said of what it buys.
-    expect(brief({ ...tried, grain: null })).toBe("costs 8.0 s ± 3.0 s");
+    expect(brief({ ...tried, grain: null })).toBe("costs 8.0 s ±\u00a03.0 s");
   });
 
   it("that is negative is a saving", () => {

@@ -40,6 +40,9 @@ fn any_tuning_renders_a_sound_picture_and_the_same_by_another_way() {
         let colours = plate.a.iter().chain(&plate.b).chain(&plate.albedo).chain(&plate.normal);
         assert!(colours.flatten().all(finite) && plate.depth.iter().all(|d| !d.is_nan()), "{what}");
         assert!(plate.layers.iter().all(|(_, layer)| layer.iter().all(|v| !v.is_nan())), "{what}");
+        let delivered = deliver::Delivered::of(&plate, &whole);
+        assert!(delivered.picture.iter().flatten().all(finite), "{what}");
+        assert!(delivered.grain.grain.iter().all(|g| *g >= 0.0), "{what}");
         let view = whole.view();
         let shown = |c: [f32; 3]| view.display(c).into_iter().all(|v| (0.0..=1.0).contains(&v));
         assert!(plate.mean().into_iter().all(shown), "{what}");

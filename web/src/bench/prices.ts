@@ -23,7 +23,7 @@ export function brief(p: Price): string {
   const unsure = p.unsure ?? 0;
   if (Math.abs(p.seconds) < NOTHING && unsure < NOTHING) return "changes nothing here";
   if (unsure >= Math.abs(p.seconds)) return `costs or saves up to ${duration(Math.abs(p.seconds) + unsure)}`;
-  const give = unsure < NOTHING ? "" : ` ± ${duration(unsure)}`;
+  const give = unsure < NOTHING ? "" : ` ±\u00a0${duration(unsure)}`;
   if (p.seconds < 0) return `saves ${duration(-p.seconds)}${give}`;
   const bought = buys(p);
   return `costs ${duration(p.seconds)}${give}${bought && ` · buys ${bought}`}`;
