@@ -260,7 +260,8 @@ fn bias(subjects: &[Subject], seeds: u32) {
 }
 
 /// Prices against renders of the step itself: share of the sampling time that it saves, of knobs whose ids contain a word. Splits
-/// with their intervals, and with trials, too.
+/// with their intervals, and with trials, too; what they come to is the mean of several seeds, for another count of rays is another
+/// pattern of noise, and small frames end by chance some percent sooner or later.
 fn step_prices(subjects: &[Subject], of: &str) {
     println!(
         "\nprices: share of the sampling time that the step saves, foretold and as rendered (rays of each kind times what they cost; \
@@ -285,7 +286,12 @@ fn step_prices(subjects: &[Subject], of: &str) {
             // Rays of each kind times what they cost: clocks are too coarse for a few percent. But rays of one kind do not all cost
             // the same, and those of a split are at the first hit.
             let each = if split { by_the_clock(s, &t, &next) } else { time_ratio(&report, &then) };
-            let saved = 1.0 - each * then.samples as f64 / report.samples as f64;
+            let samples = |t: &Tuning| {
+                let of = |seed: u32| rendered(s, &t.clone().with(K::SamplingSeed, seed)).report().samples as f64;
+                (1..=8).map(of).sum::<f64>()
+            };
+            let more = if split { samples(&next) / samples(&t) } else { then.samples as f64 / report.samples as f64 };
+            let saved = 1.0 - each * more;
             let share = |seconds: f64| 100.0 * seconds / whole;
             let told = |p: &advice::Price| match p.unsure {
                 Some(unsure) => format!("{:>6.1} ± {:.1} %", share(p.seconds), share(unsure)),

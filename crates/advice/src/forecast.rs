@@ -381,10 +381,12 @@ pub(crate) struct SplitEffect {
 /// Time goes with the rays, whose share was measured. Of the variance trials tell how much lies within a camera sample; where
 /// there were none, what the noise ledger charges to these parts.
 pub(crate) fn split_effect(test: Measured, tuning: &Tuning, known: &[&str]) -> SplitEffect {
-    /// Half intervals of a change of the variance that trials foretell, and of one that the noise ledger does. (Trials on nine
-    /// scenes, where parts have a tenth of the noise or more: 0.3 to 2.4 times their share, the geometric mean is 1.0.)
+    /// Half intervals of a change of the variance, relative, as trials foretell it and as the noise ledger does (trials on nine
+    /// scenes, where parts have a tenth of the noise or more: 0.3 to 2.4 times their share, the geometric mean is 1.0); and of the
+    /// variance itself after a trial: it has few samples, and how well they are spread depends on their number.
     const TRIED: f64 = 0.3;
     const CHARGED: f64 = 0.6;
+    const CHANCE: f64 = 0.08;
     let mut out = SplitEffect { time: 1.0, variance: 1.0, unsure: 0.0, tried: true, knobs: Vec::new() };
     let Some(noise) = &test.report.noise else { return out };
     for row in &test.report.ledgers.splits {
@@ -397,14 +399,15 @@ pub(crate) fn split_effect(test: Measured, tuning: &Tuning, known: &[&str]) -> S
         out.time += row.time * (then / from - 1.0);
         let share: f64 = noise.parts.iter().filter(|p| split_of(&p.name) == Some(row.kind)).map(|p| p.share).sum();
         let (change, unsure) = match test.pilot.and_then(|p| p.variance_at(row.kind, row.split, to)) {
-            Some(v) => (v - 1.0, TRIED),
+            Some(v) => (v - 1.0, CHANCE.hypot(TRIED * (v - 1.0))),
             None => {
                 out.tried = false;
-                (share.clamp(0.0, 1.0) * (from / then - 1.0), CHARGED)
+                let change = share.clamp(0.0, 1.0) * (from / then - 1.0);
+                (change, CHARGED * change.abs())
             }
         };
         out.variance *= 1.0 + change;
-        out.unsure = out.unsure.hypot(unsure * change.abs() / (1.0 + change));
+        out.unsure = out.unsure.hypot(unsure / (1.0 + change));
         out.knobs.push(id(knob));
     }
     out

@@ -236,7 +236,13 @@ fn routes() -> Vec<&'static str> {
 async fn every_route_answers_nonsense() {
     let h = house().await;
     let id = h.shot().await;
-    let before = h.ask("GET", &format!("/api/shots/{id}"), b"").await.1;
+    // A pilot takes no body, so that one may begin.
+    let shot = async || {
+        let mut shot = h.ask("GET", &format!("/api/shots/{id}"), b"").await.1;
+        (shot["running"], shot["thumbnail"]) = (Value::Null, Value::Null);
+        shot
+    };
+    let before = shot().await;
     let deep = "[".repeat(100_000);
     let wrong = json!({
         "tuning": 1, "region": [1, 2], "seconds": "soon", "budget": {}, "name": [], "camera": 7, "values": "x", "kind": 0, "ids": [-1],
@@ -280,5 +286,5 @@ async fn every_route_answers_nonsense() {
         }
     }
     assert!(bad.is_empty(), "{}", bad.join("\n"));
-    assert_eq!(h.ask("GET", &format!("/api/shots/{id}"), b"").await.1, before, "nothing was changed");
+    assert_eq!(shot().await, before, "nothing was changed");
 }

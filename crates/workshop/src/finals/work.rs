@@ -232,6 +232,8 @@ impl Workshop {
                 let text = std::fs::read_to_string(folder.join(COURSE)).unwrap_or_default();
                 (render, serde_json::from_str::<Course>(&text).unwrap_or_default())
             }
+            // What was rendered waits until there is room for it.
+            Err(e) if e.code == Code::TooLarge => return Err(e),
             Err(_) => {
                 let mut render = Render::new(stage, d.clone(), self.pool(), false)?;
                 // A plan says which samples there are.
