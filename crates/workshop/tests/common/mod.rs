@@ -1,4 +1,5 @@
 //! A workshop with one small shot of the cabinet.
+#![allow(dead_code)]
 
 use tempfile::TempDir;
 use workshop::*;
