@@ -288,3 +288,97 @@ async fn every_route_answers_nonsense() {
     assert!(bad.is_empty(), "{}", bad.join("\n"));
     assert_eq!(shot().await, before, "nothing was changed");
 }
+
+/// An ended test shows and tells whatever it is asked, or says why not: each question of its own makes up its query from what is
+/// usual, from the ends of what numbers can be, and from nonsense.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_proof_answers_any_question() {
+    let h = house().await;
+    let id = h.shot().await;
+    for region in [json!(null), json!({ "x": 8, "y": 4, "width": 24, "height": 20 })] {
+        assert_eq!(h.json("POST", &format!("/api/shots/{id}/tests"), json!({ "region": region })).await.0, 200);
+        let w = h.workshop.clone();
+        tokio::task::spawn_blocking(move || w.wait_for_test()).await.unwrap();
+    }
+    let layers =
+        "picture grain samples albedo normal part part_grain shadow depth detail stray flat clamped clipped all";
+    let numbers = "0 1 -1 0.5 7 1e30 1e308 -1e308 1e-320 NaN inf 4294967295 4294967296 18446744073709551615 x";
+    let areas = "0,0,8,8 5,5,1,1;9,9,90,90 4294967295,4294967295,4294967295,4294967295 0,0,0,0 1,2,3 ;";
+    let names = "none quick careful colour magic";
+    let parts = "diffuse_direct light%20environment nobody %00 tail";
+    let fields = [
+        ("layer", layers),
+        ("part", parts),
+        ("exposure", numbers),
+        ("transform", "srgb shoulder table other"),
+        ("table", numbers),
+        ("denoise", names),
+        ("blend", numbers),
+        ("diffuse", "true false maybe"),
+        ("stray", numbers),
+        ("struck", areas),
+        ("pointed", areas),
+        ("threshold", numbers),
+        ("x", numbers),
+        ("y", numbers),
+        ("width", numbers),
+        ("height", numbers),
+        ("a", "1 2 3 -1"),
+        ("b", "1 2 3"),
+        ("gain", numbers),
+        ("ids", "1 1,2 2,2,2 1,99 ,"),
+        ("reference", "1 2 99"),
+        ("radius", numbers),
+        ("dpi", numbers),
+        ("unit", "mm cm inch ell"),
+        ("pixels", "true false"),
+        ("camera", "Front Nobody"),
+    ];
+    let questions = [
+        ("/api/proofs/1/picture", "layer part exposure transform table denoise blend diffuse stray struck threshold"),
+        ("/api/proofs/2/picture", "layer part exposure denoise blend stray pointed threshold"),
+        ("/api/proofs/2/pixel", "x y exposure transform denoise"),
+        ("/api/proofs/2/legends", "part exposure transform denoise threshold"),
+        ("/api/proofs/2/clean-up", "exposure denoise blend stray struck pointed"),
+        ("/api/proofs/2/ledger", "x y width height"),
+        ("/api/compare", "ids reference"),
+        ("/api/difference", "a b gain"),
+        ("/api/look-change", "a b gain"),
+        ("/api/filters/lanczos", "radius"),
+        ("/api/filters/triangle/chart.png", "radius"),
+        ("/api/paper", "unit dpi width height pixels"),
+        ("/api/shots/1/glance", "camera"),
+    ];
+    // Park and Miller 1988, the minimal standard.
+    let mut seed = 7_u64;
+    let mut dice = move |below: usize| {
+        seed = seed * 48_271 % 0x7fff_ffff;
+        seed as usize % below
+    };
+    let (mut answered, mut refused) = (0, 0);
+    for round in 0..1200 {
+        let (path, asked) = questions[round % questions.len()];
+        let mut query = String::new();
+        for name in asked.split(' ') {
+            if dice(3) == 0 {
+                continue;
+            }
+            let values: Vec<&str> = fields.iter().find(|f| f.0 == name).unwrap().1.split(' ').collect();
+            // What is usual comes first, and more often.
+            let usual = dice(2) == 0;
+            let among = if usual { values.len().min(4) } else { values.len() };
+            query += &format!("{name}={}&", values[dice(among)]);
+        }
+        let path = format!("{path}?{query}");
+        let (status, body) = h.raw("GET", &path, &h.address.to_string(), "", b"").await;
+        if status == 200 {
+            assert!(!body.is_empty(), "{path}");
+            answered += 1;
+            continue;
+        }
+        let fault: Value = serde_json::from_slice(&body).unwrap_or_default();
+        assert!((400..500).contains(&status) && fault["remedy"].is_string(), "{path}: {status} {fault}");
+        refused += 1;
+    }
+    assert!(answered > 200 && refused > 200, "{answered} {refused}");
+}
