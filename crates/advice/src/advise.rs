@@ -124,19 +124,20 @@ fn split_rows(pilot: &Pilot, tuning: &Tuning) -> Vec<Advice> {
     }
     // One part alone, where it is cheaper to sample at the source than with more camera samples, or the other way round.
     for (kind, t) in trials {
+        let one = t.to.abs_diff(t.from) == 1;
+        let rays = if one { "one such ray".to_string() } else { format!("{} such rays", t.to.abs_diff(t.from)) };
+        let s = if one { "s" } else { "" };
         let why = if t.to > t.from {
             format!(
-                "rendered for a moment: {} such rays more take {} of a camera sample's time and remove {} of its variance, \
+                "rendered for a moment: {rays} more take{s} {} of a camera sample's time and remove{s} {} of its variance, \
                  so sampling this part at the source is cheaper than more camera samples",
-                t.to - t.from,
                 percent(t.time - 1.0),
                 percent(1.0 - t.variance)
             )
         } else {
             format!(
-                "rendered for a moment: {} such rays fewer save {} of a camera sample's time and add {} to its variance, \
+                "rendered for a moment: {rays} fewer save{s} {} of a camera sample's time and add{s} {} to its variance, \
                  so more camera samples are cheaper than so many of them",
-                t.from - t.to,
                 percent(1.0 - t.time),
                 percent(t.variance - 1.0)
             )
