@@ -26,7 +26,7 @@ const NOISES: [u32; 2] = [64, 256];
 fn cost(subjects: &[Subject]) {
     println!("\nkeeping parts and lights: time of a sample against none kept, medians of 5 pairs; bytes a pixel");
     for s in subjects {
-        let t = fixed(&s.tuning, 16);
+        let t = fixed(&s.tuning, 64);
         let pairs = (0..5).map(|_| {
             let of = |parts: bool| {
                 let r = rendered(s, &t.clone().with(K::DeliveryParts, parts));
