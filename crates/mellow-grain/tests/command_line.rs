@@ -140,21 +140,32 @@ fn what_cannot_be_done_fails_with_place_and_remedy_and_leaves_no_file() {
     assert!(p.refused(&format!("{SMALL} --region 0,0,8,8 --out none/x.png")).contains("none/x.png"));
 }
 
-/// EXR by the OpenEXR reference library, PNG by Pillow, SSIM and PSNR by scikit-image: versions in `reference.py`.
-/// `./run test` installs them and names their interpreter; without it there is nothing to compare with.
-#[test]
-fn reference_libraries_open_the_files_and_agree() {
+/// Runs a script of these tests beside the files with the reference libraries. `./run test` installs them and names their
+/// interpreter; without it there is nothing to compare with.
+fn by_reference(p: &Place, script: &str, arguments: &[&str]) {
     let Ok(python) = std::env::var("MELLOW_GRAIN_REFERENCE_PYTHON") else {
         eprintln!("skipped: MELLOW_GRAIN_REFERENCE_PYTHON is not set; ./run test sets it");
         return;
     };
+    let script = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests").join(script);
+    let o = Command::new(python).arg(script).args(arguments).current_dir(p.folder.path()).output().unwrap();
+    assert!(o.status.success(), "{}{}", String::from_utf8_lossy(&o.stdout), String::from_utf8_lossy(&o.stderr));
+}
+
+/// EXR by the OpenEXR reference library, PNG by Pillow, SSIM and PSNR by scikit-image: versions in `reference.py`.
+#[test]
+fn reference_libraries_open_the_files_and_agree() {
     let p = Place::new();
     p.fine(&format!("{SMALL} --region 33,21,50,40 --set frame.transparent=true --out a.exr --out a.png"));
     p.fine(&format!("{SMALL} --region 33,21,50,40 --set sampling.seed=2 --out b.exr --out b.png"));
     let more = "--set delivery.linear=exr_half --set delivery.mattes=true --out c.exr --out c.tif";
     p.fine(&format!("{SMALL} --region 33,21,50,40 --set sampling.seed=2 {more}"));
     std::fs::write(p.file("compare.json"), p.fine("compare b.exr a.exr --json")).unwrap();
-    let script = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/reference.py");
-    let o = Command::new(python).arg(script).current_dir(p.folder.path()).output().unwrap();
-    assert!(o.status.success(), "{}{}", String::from_utf8_lossy(&o.stdout), String::from_utf8_lossy(&o.stderr));
+    by_reference(&p, "reference.py", &[]);
+}
+
+/// Whatever the knobs say, the files have the region's size, open elsewhere, and hold numbers.
+#[test]
+fn reference_libraries_open_the_files_of_any_tuning() {
+    by_reference(&Place::new(), "any_tuning.py", &[env!("CARGO_BIN_EXE_mellow-grain"), "cabinet.glb", "sky.hdr"]);
 }
