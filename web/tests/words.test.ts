@@ -53,6 +53,12 @@ describe("a price", () => {
     expect(brief(price({ seconds: 0.01 }))).toBe("changes nothing here");
   });
 
+  it("names the denoiser where that is what goes, and nothing where that is not known", () => {
+    const told = (id: string) => words({ ...knob, id }, price({ knob: id, step: "none", seconds: 3 }), view);
+    expect(told("cleanup.denoise")).toContain("of the final and lose: the denoiser.");
+    expect(told("split.direct")).not.toContain("lose");
+  });
+
   it("of another picture says so", () => {
     const stale = { ...view, stale: ["exposure", "lights"] };
     expect(words(knob, price({ seconds: 3 }), stale)).toContain("other exposure, lights: test to renew it");

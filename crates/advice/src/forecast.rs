@@ -371,7 +371,7 @@ pub(crate) fn forecast_turned(
 pub(crate) struct SplitEffect {
     time: f64,
     variance: f64,
-    /// Half of the 95 % interval of the variance, relative.
+    /// Half of the 95 % interval of what the variance makes of the time, relative: nothing where all pixels take the most.
     pub unsure: f64,
     /// Trials have told all of it.
     pub tried: bool,
@@ -407,7 +407,9 @@ pub(crate) fn split_effect(test: Measured, tuning: &Tuning, known: &[&str]) -> S
             }
         };
         out.variance *= 1.0 + change;
-        out.unsure = out.unsure.hypot(unsure / (1.0 + change));
+        if tuning.switch(K::SamplingAdaptive) {
+            out.unsure = out.unsure.hypot(unsure / (1.0 + change));
+        }
         out.knobs.push(id(knob));
     }
     out

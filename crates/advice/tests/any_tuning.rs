@@ -5,7 +5,7 @@ mod common;
 
 use advice::{Forecast, Machine, Measured, Wanted, advise, fit, forecast, prices};
 use common::*;
-use tuning::Tuning;
+use tuning::{K, Tuning};
 
 #[track_caller]
 fn sound(f: &Forecast, what: &str) {
@@ -44,9 +44,11 @@ fn any_tuning_is_foretold_from_any_test() {
             assert!(samples > 0.99 * least.min(most) && samples < 1.01 * most, "{what}: {samples}, {least} to {most}");
             foretold += 1;
         }
-        // Every price is that of a step which the tuning takes, and a step that counts saves what two forecasts differ by.
+        // Every price is that of a step which the tuning takes, and has an interval where noise decides it.
         for p in prices(test, &t, &machine) {
             assert!(p.seconds.is_finite() && p.unsure.is_none_or(|u| u >= 0.0 && u.is_finite()), "{p:?}");
+            let noise_decides = p.knob.starts_with("split.") && t.switch(K::SamplingAdaptive);
+            assert!(noise_decides || p.unsure.unwrap_or(0.0) == 0.0, "{p:?}");
             let next = t.changed(&[(p.knob.to_string(), serde_json::json!(p.step))].into()).expect("a step");
             assert_ne!(next, t, "{p:?}");
             priced += 1;

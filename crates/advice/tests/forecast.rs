@@ -166,6 +166,9 @@ fn splits_are_foretold_without_a_trial() {
     let came = advice::time_ratio(&run(&stage, &even(1), None).report(), &run(&stage, &even(4), None).report());
     // First hits' rays cost a little other than the mean of their kind.
     assert!(came > 1.3 && (foretold / came - 1.0).abs() < 0.08, "{foretold} foretold, {came} came");
+    // Where all pixels take the most, noise takes no time: four rays are as surely foretold as one.
+    let wide = |f: &Forecast| (f.high - f.seconds) / f.sampling;
+    assert!((wide(&of(&even(4))) / wide(&of(&even(1))) - 1.0).abs() < 1e-6);
     let wanted = tuned(256, 0.05).with(K::SplitDirect, 4);
     let (one, four) = (of(&tuned(256, 0.05)), of(&wanted));
     assert!(four.needs_test.is_empty() && four.samples_per_pixel < one.samples_per_pixel);

@@ -34,7 +34,7 @@ export function words(knob: Knob, p: Price, view: PricesView): string {
     ? ` and lose: grain of the final ${percent(p.grain[0], 2)} → ${percent(p.grain[1], 2)}`
     : p.look
       ? ` and lose: light, ${p.look.mean.toFixed(2)} of 255 steps on average, ${p.look.most.toFixed(2)} in all but 1 % of the picture, ${p.look.worst.toFixed(1)} at the worst spot`
-      : p.unsure === null
+      : p.knob === "cleanup.denoise"
         ? " and lose: the denoiser"
         : "";
   const from = p.from === "measured" ? "Measured in" : "Extrapolated from";
