@@ -18,7 +18,7 @@ pub use environment::Environment;
 pub use import::{MOST_FILE_BYTES, MOST_TRIANGLES, load, read_glb};
 pub use light::{Light, LightKind};
 pub use material::{Alpha, Coat, Directional, Material, Sheen};
-pub use mesh::{Instance, Mesh, Triangle};
+pub use mesh::{Instance, Mesh, Triangle, turn_normals};
 pub use report::{Entry, Handling, ImportReport};
 pub use texture::{TexRef, Texels, Texture, Wrap};
 

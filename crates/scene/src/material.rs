@@ -2,8 +2,8 @@
 //! volume, clearcoat, sheen, anisotropy, unlit and texture_transform. Occlusion textures are ignored: a path tracer finds
 //! occlusion itself.
 
-use crate::TexRef;
 use crate::report::{Handling, Tally};
+use crate::{Mesh, TexRef, Texture, Triangle};
 use glam::Vec3;
 
 /// How the base colour's alpha is used.
@@ -93,6 +93,9 @@ pub struct Material {
     pub double_sided: bool,
 }
 
+/// An index of refraction at which all light is mirrored.
+const MIRRORING: f32 = 1e6;
+
 impl Default for Material {
     fn default() -> Self {
         Material {
@@ -138,10 +141,39 @@ impl Material {
         self.emission.max_element() > 0.0
     }
 
-    /// The boundary of a volume that neither reflects nor bends light.
+    /// Nothing but a boundary: where the same index lies on both sides it neither reflects nor bends light.
+    #[inline]
+    pub fn only_bounds(&self) -> bool {
+        self.solid
+            && self.transmission >= 1.0
+            && self.transmission_texture.is_none()
+            && self.coat.is_none()
+            && self.sheen.is_none()
+    }
+
+    /// The boundary of a volume that neither reflects nor bends light in air.
     #[inline]
     pub fn open(&self) -> bool {
-        self.solid && self.transmission >= 1.0 && self.ior == 1.0 && self.roughness == 0.0
+        self.only_bounds() && self.ior == 1.0
+    }
+
+    /// Share of the light that meets a surface of this material at a point of a triangle; the rest passes straight on.
+    pub fn alpha_at(&self, textures: &[Texture], mesh: &Mesh, t: &Triangle, u: f32, v: f32) -> f32 {
+        if self.alpha == Alpha::Opaque {
+            return 1.0;
+        }
+        let mut alpha = self.base_alpha;
+        if let Some(tex) = &self.base_texture {
+            alpha *= tex.colour(textures, mesh.uv_at(t, tex.set as usize, u, v)).w;
+        }
+        if !mesh.colours.is_empty() {
+            let [a, b, c] = mesh.corner_colours(t);
+            alpha *= (a * (1.0 - u - v) + b * u + c * v).w;
+        }
+        match self.alpha {
+            Alpha::Mask(cutoff) => (alpha >= cutoff) as u32 as f32,
+            _ => alpha.clamp(0.0, 1.0),
+        }
     }
 
     /// Light may pass a surface of this material straight on.
@@ -204,7 +236,15 @@ impl Material {
         m.base = m.base.clamp(Vec3::ZERO, Vec3::ONE);
         m.base_alpha = m.base_alpha.clamp(0.0, 1.0);
         m.emission = m.emission.max(Vec3::ZERO);
-        m.ior = if m.ior < 1.0 { 1.5 } else { m.ior };
+        // KHR_materials_ior gives 0 a meaning of its own: everything is mirrored, as by an index without bound.
+        m.ior = match m.ior {
+            0.0 => MIRRORING,
+            index if index < 1.0 => {
+                tally.add(Handling::Approximated, "index of refraction below 1", "1.5 is used instead");
+                1.5
+            }
+            index => index.min(MIRRORING),
+        };
         m
     }
 }

@@ -1,6 +1,6 @@
 //! Meshes of triangles, and their instances.
 
-use glam::{Affine3A, Vec2, Vec3, Vec4};
+use glam::{Affine3A, Mat3, Vec2, Vec3, Vec4};
 
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Triangle {
@@ -39,6 +39,13 @@ fn corners_of<T: Copy>(list: &[T], t: &Triangle, none: T) -> [T; 3] {
     if list.is_empty() { [none; 3] } else { t.vertices.map(|v| list[v as usize]) }
 }
 
+/// The matrix that carries normals along with a transform: its inverse transposed, up to a positive factor. Made of cofactors,
+/// which also a singular transform has.
+pub fn turn_normals(m: Mat3) -> Mat3 {
+    let cofactors = Mat3::from_cols(m.y_axis.cross(m.z_axis), m.z_axis.cross(m.x_axis), m.x_axis.cross(m.y_axis));
+    if m.determinant() < 0.0 { -1.0 * cofactors } else { cofactors }
+}
+
 impl Mesh {
     #[inline]
     pub fn corners(&self, t: &Triangle) -> [Vec3; 3] {
@@ -53,6 +60,13 @@ impl Mesh {
     #[inline]
     pub fn corner_uvs(&self, t: &Triangle, set: usize) -> [Vec2; 3] {
         corners_of(&self.uvs[set], t, Vec2::ZERO)
+    }
+
+    /// Texture coordinates at a point of a triangle, by the weights of its second and third corner.
+    #[inline]
+    pub fn uv_at(&self, t: &Triangle, set: usize, u: f32, v: f32) -> Vec2 {
+        let [a, b, c] = self.corner_uvs(t, set);
+        a * (1.0 - u - v) + b * u + c * v
     }
 
     #[inline]

@@ -5,13 +5,10 @@
 //! Lobes are grouped by kind (diffuse, reflection, transmission), which depth limits and splits count. A direction is
 //! drawn within a kind; densities are per solid angle and belong to the mixture of the kind's lobes.
 
-use crate::energy::{self, Glass, Layer, Look};
+use crate::energy::{self, COAT_F0, Glass, Layer, Look, SMOOTH, Spread};
 use crate::{fresnel, ggx};
 use glam::{Mat3, Vec2, Vec3};
 use std::f32::consts::{FRAC_1_PI, TAU};
-
-/// Below this microfacet width a lobe is a perfect mirror or window.
-const SMOOTH: f32 = 1e-3;
 
 /// The kinds of scattering that depth limits count.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -40,8 +37,10 @@ pub struct Scatter {
 pub struct Eval {
     /// f·|cos|.
     pub f: [Vec3; 3],
-    /// Density within the kind.
+    /// Density within the kind: of [`Bsdf::sample`].
     pub pdf: [f32; 3],
+    /// Density among all kinds: of [`Bsdf::sample_any`].
+    pub any: f32,
 }
 
 /// The layer of clear coat, in its own frame.
@@ -49,9 +48,21 @@ struct Coating {
     frame: Mat3,
     wo: Vec3,
     strength: f32,
+    roughness: f32,
     alpha: f32,
     layer: Layer,
     look: Look,
+    /// Share of a white layer's light that comes back from the coat, and its mean over the hemisphere.
+    returned: f32,
+    mean_returned: f32,
+}
+
+impl Coating {
+    /// What the coat lets through of light that a lobe below it, narrow or broad, sends from one direction to the other. At
+    /// most what is left of either.
+    fn through(&self, other: f32) -> f32 {
+        1.0 - self.strength * self.look.albedo.x.max(other)
+    }
 }
 
 struct Fuzz {
@@ -71,6 +82,20 @@ struct Reflecting {
     glass: f32,
 }
 
+/// Chances of the lobes where one direction is drawn for all kinds. Microfacets of glass are drawn before it is decided, by
+/// their own Fresnel reflectance, whether they mirror or let through: so that no direction counts for much more than another.
+#[derive(Default)]
+struct Mixture {
+    diffuse: f32,
+    /// Coat, layer and broad reflection.
+    reflecting: f32,
+    broad_through: f32,
+    glass: f32,
+    /// Share of the first bounces between microfacets of glass that do not get out: they bounce on, and leave in any direction. 0
+    /// where lobes are drawn apart.
+    bouncing_on: f32,
+}
+
 /// Everything about a surface point that scattering needs. The local frame's Z lies on the side of `wo`.
 pub struct Bsdf<'a> {
     frame: Mat3,
@@ -81,7 +106,9 @@ pub struct Bsdf<'a> {
     diffuse: Vec3,
     f0: Vec3,
     f90: f32,
-    roughness: f32,
+    spread: Spread,
+    /// Colour of light that the layer has sent to a coat and got back.
+    twice: Vec3,
     layer: Layer,
     look: Look,
     /// The part of the layer that lies over the matte base.
@@ -94,7 +121,7 @@ pub struct Bsdf<'a> {
     solid: bool,
     /// Index on the far side ÷ index on the side of `wo`.
     eta: f32,
-    /// 0 outside, 1 inside.
+    /// 0 on the side of the lower index, 1 on that of the higher one.
     side: usize,
     lost: Option<&'a Glass>,
     tint: Vec3,
@@ -102,8 +129,11 @@ pub struct Bsdf<'a> {
     fuzz: Option<Fuzz>,
     allowed: Allowed,
     reflecting: Reflecting,
+    mixture: Mixture,
     /// Chance of the broad lobe within transmission.
     broad_through: f32,
+    /// Share of the light that bounces more than once in glass and passes to the other side.
+    passing: f32,
     /// Reflectance by kind for `wo`, for choosing between them; 0 where not allowed.
     pub weights: [f32; 3],
 }
@@ -119,8 +149,8 @@ pub struct Surface {
     pub specular_colour: Vec3,
     pub transmission: f32,
     pub solid: bool,
-    /// The ray comes from outside a solid.
-    pub outside: bool,
+    /// Index of refraction on the far side ÷ that on the near side; the index itself for a thin sheet.
+    pub eta: f32,
     /// Direction of the wider highlight in the plane of the surface, with its strength; zero for none.
     pub stretch: Vec3,
     /// Strength, roughness and normal of a clear coat.
@@ -134,6 +164,36 @@ pub fn cosine_weighted(u: Vec2) -> Vec3 {
     let (r, phi) = (u.x.sqrt(), TAU * u.y);
     let (sin, cos) = phi.sin_cos();
     Vec3::new(r * cos, r * sin, (1.0 - u.x).max(0.0).sqrt())
+}
+
+/// A ratio of indices at which microfacets can be told from their refracted directions: equal matter is nearly so.
+fn apart(eta: f32) -> f32 {
+    const LEAST: f32 = 1e-3;
+    if (eta - 1.0).abs() >= LEAST {
+        eta
+    } else if eta < 1.0 {
+        1.0 - LEAST
+    } else {
+        1.0 + LEAST
+    }
+}
+
+/// A direction of the upper half space for light that bounced more than once between microfacets: half by the cosine, half
+/// evenly, since more of it than of the cosine leaves at grazing angles. Drawn by the cosine alone, weights of up to three
+/// would multiply over the bounces inside a solid.
+fn broad(u: Vec2) -> Vec3 {
+    if u.x < 0.5 {
+        return cosine_weighted(Vec2::new(2.0 * u.x, u.y));
+    }
+    let z = 2.0 * u.x - 1.0;
+    let (sin, cos) = (TAU * u.y).sin_cos();
+    let r = (1.0 - z * z).max(0.0).sqrt();
+    Vec3::new(r * cos, r * sin, z)
+}
+
+/// Density of [`broad`].
+fn broad_density(z: f32) -> f32 {
+    (2.0 * z + 1.0) * (0.25 * FRAC_1_PI)
 }
 
 fn grey(c: Vec3) -> f32 {
@@ -155,32 +215,30 @@ impl<'a> Bsdf<'a> {
         geometric: Vec3,
         allowed: Allowed,
     ) -> Bsdf<'a> {
-        let mut alpha = Vec2::splat(s.roughness * s.roughness);
         let strength = s.stretch.length();
         let along = (s.stretch - normal * normal.dot(s.stretch)).normalize_or_zero();
-        let frame = if strength > 0.0 && along != Vec3::ZERO {
-            alpha.x += (1.0 - alpha.x) * (strength * strength).min(1.0);
-            alpha = alpha.max(Vec2::splat(2.0 * SMOOTH));
-            Mat3::from_cols(along, normal.cross(along), normal)
+        let (spread, frame) = if strength > 0.0 && along != Vec3::ZERO {
+            let spread = Spread { roughness: s.roughness, stretch: strength.min(1.0) };
+            (spread, Mat3::from_cols(along, normal.cross(along), normal))
         } else {
-            frame_of(normal)
+            (Spread::even(s.roughness), frame_of(normal))
         };
+        let alpha = spread.alpha();
         let local = frame.transpose();
         let wo_local = local * wo;
         let r0 = ((s.ior - 1.0) / (s.ior + 1.0)).powi(2);
         let f0_dielectric = (s.specular_colour * r0).min(Vec3::ONE) * s.specular;
         let f0 = f0_dielectric.lerp(s.base, s.metallic);
         let f90 = s.specular + (1.0 - s.specular) * s.metallic;
-        let roughness = (alpha.x * alpha.y).sqrt().sqrt();
         // glTF 2.0, appendix B: metal and dielectric lie side by side, and only the dielectric has a matte base.
-        let over_base = Layer::new(f0_dielectric, s.specular, roughness);
+        let over_base = Layer::new(f0_dielectric, s.specular, spread);
         let layer = match s.metallic {
             0.0 => over_base,
-            1.0 => Layer::new(s.base, 1.0, roughness),
-            share => over_base.beside(&Layer::new(s.base, 1.0, roughness), share),
+            1.0 => Layer::new(s.base, 1.0, spread),
+            share => over_base.beside(&Layer::new(s.base, 1.0, spread), share),
         };
-        let look = layer.look(wo_local.z);
-        let look_base = if s.metallic > 0.0 { over_base.look(wo_local.z) } else { look };
+        let look = layer.look(wo_local);
+        let look_base = if s.metallic > 0.0 { over_base.look(wo_local) } else { look };
         let glass = s.transmission * (1.0 - s.metallic);
         let mut b = Bsdf {
             frame,
@@ -189,7 +247,8 @@ impl<'a> Bsdf<'a> {
             diffuse: s.base * ((1.0 - s.metallic) * (1.0 - s.transmission)),
             f0,
             f90,
-            roughness,
+            spread,
+            twice: Vec3::ZERO,
             layer,
             look,
             over_base,
@@ -198,15 +257,17 @@ impl<'a> Bsdf<'a> {
             alpha,
             glass,
             solid: s.solid,
-            eta: if s.outside || !s.solid { s.ior } else { 1.0 / s.ior },
-            side: (s.solid && !s.outside) as usize,
+            eta: apart(s.eta),
+            side: (s.solid && s.eta < 1.0) as usize,
             lost,
             tint: s.base,
             coat: None,
             fuzz: None,
             allowed,
             reflecting: Reflecting::default(),
+            mixture: Mixture::default(),
             broad_through: 0.0,
+            passing: 0.0,
             weights: [0.0; 3],
         };
         // What the upper layers leave for the lower ones.
@@ -216,11 +277,20 @@ impl<'a> Bsdf<'a> {
             let frame = frame_of(n);
             let wo = frame.transpose() * wo;
             if wo.z > 0.0 {
-                let layer = Layer::new(Vec3::splat(0.04), 1.0, roughness);
-                let look = layer.look(wo.z);
+                let layer = Layer::new(Vec3::splat(COAT_F0), 1.0, Spread::even(roughness));
+                let look = layer.look(wo);
                 of_coat = strength * look.albedo.x;
                 left -= of_coat;
-                b.coat = Some(Coating { frame, wo, strength, alpha: roughness * roughness, layer, look });
+                let even = (b.alpha.x * b.alpha.y).sqrt().sqrt();
+                let (returned, mean_returned) = if b.smooth() {
+                    (0.0, 1.0)
+                } else {
+                    (energy::coat_return(wo.z, even, roughness), energy::mean_coat_return(even, roughness))
+                };
+                let mean = f0 + (Vec3::splat(f90) - f0) / 21.0;
+                b.twice = mean * mean;
+                let alpha = roughness * roughness;
+                b.coat = Some(Coating { frame, wo, strength, roughness, alpha, layer, look, returned, mean_returned });
             }
         }
         let mut of_fuzz = 0.0;
@@ -242,24 +312,75 @@ impl<'a> Bsdf<'a> {
         if allowed[0] {
             b.weights[0] = of_diffuse + of_fuzz;
         }
+        let rough = !b.smooth();
+        let missing = if rough && glass > 0.0 { b.glass_missing() } else { 0.0 };
+        let passing = if missing > 0.0 { b.share_passing() } else { 0.0 };
+        b.passing = passing;
+        let mut m = Mixture::default();
+        let bounces_on = missing > 0.0 && allowed[1] && allowed[2];
+        if allowed[0] {
+            m.diffuse = b.weights[0];
+        }
         if allowed[1] {
             b.weights[1] = of_coat + of_layer + of_glass;
-            let total = b.weights[1];
-            if total > 0.0 {
-                let rough = !b.smooth();
-                let of_broad =
-                    if rough { of_layer * layer.multiple_share(&look) + glass * b.glass_missing() * left } else { 0.0 };
-                b.reflecting = Reflecting { coat: of_coat, layer: of_layer, broad: of_broad, glass: of_glass };
+            if b.weights[1] > 0.0 {
+                let returned = b.coat.as_ref().map_or(0.0, |c| c.strength * c.returned * grey(b.twice) * opaque);
+                let own = if rough { of_layer * layer.multiple_share(&look) + returned } else { 0.0 };
+                let of_broad = own + glass * missing * (1.0 - passing) * left;
                 let sum = of_coat + of_layer + of_broad + of_glass;
-                let r = &mut b.reflecting;
-                (r.coat, r.layer, r.broad, r.glass) = (r.coat / sum, r.layer / sum, r.broad / sum, r.glass / sum);
+                m.reflecting = of_coat + of_layer + if bounces_on { own } else { of_broad };
+                let share = |of: f32| of / sum;
+                b.reflecting = Reflecting {
+                    coat: share(of_coat),
+                    layer: share(of_layer),
+                    broad: share(of_broad),
+                    glass: share(of_glass),
+                };
             }
         }
         if allowed[2] && glass > 0.0 {
             b.weights[2] = through;
-            b.broad_through = if b.smooth() { 0.0 } else { b.glass_missing() };
+            b.broad_through = missing;
+            if !bounces_on {
+                m.broad_through = glass * missing * passing * left * grey(b.tint).max(0.05);
+            }
         }
+        if glass > 0.0 && (allowed[1] || allowed[2]) {
+            m.glass = of_glass + through;
+            if bounces_on {
+                m.bouncing_on = missing;
+            } else {
+                m.glass *= 1.0 - missing;
+            }
+        }
+        let sum = m.diffuse + m.reflecting + m.broad_through + m.glass;
+        if sum > 0.0 {
+            for share in [&mut m.diffuse, &mut m.reflecting, &mut m.broad_through, &mut m.glass] {
+                *share /= sum;
+            }
+        }
+        b.mixture = m;
         b
+    }
+
+    /// The chance with which a microfacet of glass that `wo` meets at a cosine mirrors, where both is allowed.
+    fn mirrors(&self, cos: f32) -> f32 {
+        match (self.allowed[1], self.allowed[2]) {
+            (true, false) => 1.0,
+            (false, _) => 0.0,
+            (true, true) => self.fresnel(cos),
+        }
+    }
+
+    /// Chance with which a drawn bounce counts that a share of the microfacets lets out: all do where lobes are drawn apart, and
+    /// carry the share as a weight.
+    fn gets_out(&self, share: f32) -> f32 {
+        if self.mixture.bouncing_on > 0.0 { share.min(1.0) } else { 1.0 }
+    }
+
+    /// Density among the reflecting lobes but glass, in the mixture, of a density within reflection.
+    fn among_reflecting(&self, within: f32) -> f32 {
+        within * self.mixture.reflecting / (1.0 - self.reflecting.glass).max(1e-12)
     }
 
     fn smooth(&self) -> bool {
@@ -278,7 +399,7 @@ impl<'a> Bsdf<'a> {
     /// Light of `wo` that glass loses between microfacets.
     fn glass_missing(&self) -> f32 {
         match self.lost {
-            Some(g) if self.solid => g.missing(self.side, self.wo.z, self.roughness),
+            Some(g) if self.solid => g.missing(self.side, self.wo, self.spread),
             _ => 1.0 - self.look.white,
         }
     }
@@ -312,20 +433,26 @@ impl<'a> Bsdf<'a> {
     fn eval_above(&self, wi: Vec3, direction: Vec3, e: &mut Eval) {
         let even = wi.z * FRAC_1_PI;
         // What coat and sheen leave of the light for the layers below, for matte and for other lobes.
-        let (mut matte, mut left) = (Vec3::ONE, Vec3::ONE);
+        let (mut matte, mut left, mut returned) = (Vec3::ONE, Vec3::ONE, 0.0);
         if let Some(c) = &self.coat {
             let wi_c = c.frame.transpose() * direction;
             if wi_c.z > 0.0 {
-                let look = c.layer.look(wi_c.z);
+                let look = c.layer.look(wi_c);
                 let both = (1.0 - c.strength * c.look.albedo.x) * (1.0 - c.strength * look.albedo.x);
-                left *= both;
+                left *= c.through(look.albedo.x);
                 matte *= both / (1.0 - c.strength * c.layer.mean().x);
+                if c.returned > 0.0 {
+                    let even = (self.alpha.x * self.alpha.y).sqrt().sqrt();
+                    let other = energy::coat_return(wi_c.z, even, c.roughness);
+                    returned = c.strength * c.returned * other / c.mean_returned;
+                }
                 if self.allowed[1] && c.alpha >= SMOOTH {
                     let (f, drawn) = glossy(c.wo, wi_c, Vec2::splat(c.alpha));
                     let cos = c.wo.dot((c.wo + wi_c).normalize_or(Vec3::Z)).max(0.0);
-                    e.f[1] += c.strength * (fresnel::schlick(Vec3::splat(0.04), 1.0, cos) * f);
+                    e.f[1] += c.strength * (fresnel::schlick(Vec3::splat(COAT_F0), 1.0, cos) * f);
                     e.f[1] += c.strength * c.layer.multiple_lobe(&c.look, &look) * (wi_c.z * FRAC_1_PI);
                     e.pdf[1] += self.reflecting.coat * drawn;
+                    e.any += self.among_reflecting(self.reflecting.coat * drawn);
                 }
             }
         }
@@ -336,21 +463,31 @@ impl<'a> Bsdf<'a> {
             let other = f.colour.max_element() * energy::sheen_albedo(wi.z, f.roughness);
             let rest = 1.0 - f.taken.max(other);
             left *= rest;
+            returned *= rest;
             matte *= rest;
         }
-        let look = self.layer.look(wi.z);
+        let look = self.layer.look(wi);
         if self.weights[0] > 0.0 {
-            let look_base = if self.mixed { self.over_base.look(wi.z) } else { look };
+            let look_base = if self.mixed { self.over_base.look(wi) } else { look };
             e.f[0] += self.diffuse * self.over_base.through(&self.look_base, &look_base) * matte * even;
             e.pdf[0] = even;
+            e.any += self.mixture.diffuse * even;
         }
         if self.allowed[1] && !self.smooth() && self.reflecting.layer + self.reflecting.glass > 0.0 {
             let (shape, drawn) = glossy(self.wo, wi, self.alpha);
             let cos = self.wo.dot((self.wo + wi).normalize_or(Vec3::Z)).max(0.0);
             let layer =
                 fresnel::schlick(self.f0, self.f90, cos) * shape + self.layer.multiple_lobe(&self.look, &look) * even;
-            e.f[1] += layer * left * (1.0 - self.glass);
-            e.pdf[1] += (self.reflecting.layer + self.reflecting.glass) * drawn + self.reflecting.broad * even;
+            e.f[1] += (layer * left + self.twice * (returned * even)) * (1.0 - self.glass);
+            let r = &self.reflecting;
+            let broad = r.broad * broad_density(wi.z);
+            e.pdf[1] += (r.layer + r.glass) * drawn + broad;
+            e.any += self.among_reflecting(r.layer * drawn + broad);
+            if self.mixture.glass > 0.0 {
+                let onwards = self.mixture.bouncing_on * (1.0 - self.passing) * broad_density(wi.z);
+                let gets_out = self.gets_out(ggx::g2(self.wo, wi, self.alpha) / ggx::g1(self.wo, self.alpha));
+                e.any += self.mixture.glass * (self.mirrors(cos) * gets_out * drawn + onwards);
+            }
             if self.glass > 0.0 {
                 let back = self.fresnel(cos) * shape + self.glass_broad(wi, false) * even;
                 e.f[1] += left * (self.glass * back);
@@ -358,19 +495,27 @@ impl<'a> Bsdf<'a> {
         }
     }
 
+    /// Share of that light that passes to the other side.
+    fn share_passing(&self) -> f32 {
+        match self.lost {
+            Some(g) if self.solid => g.share_passing(self.side, self.spread),
+            _ => 1.0 - self.thin_or_solid(((self.eta - 1.0) / (self.eta + 1.0)).powi(2) + 1.0 / 21.0),
+        }
+    }
+
     /// π times the lobe of glass for light that bounced more than once, before the change of radiance at the boundary.
     fn glass_broad(&self, wi: Vec3, through: bool) -> f32 {
         match self.lost {
             Some(g) if self.solid => {
-                let r = self.roughness;
-                let passing = g.share_passing(self.side, r);
+                let r = self.spread;
+                let passing = self.passing;
                 let (to, share) = if through { (1 - self.side, passing) } else { (self.side, 1.0 - passing) };
-                share * g.missing(self.side, self.wo.z, r) * g.missing(to, wi.z.abs(), r) / g.mean_missing(to, r)
+                share * g.missing(self.side, self.wo, r) * g.missing(to, wi, r) / g.mean_missing(to, r)
             }
             _ => {
                 // A thin sheet passes light as it reflects it, mirrored to the other side.
-                let f = self.thin_or_solid(((self.eta - 1.0) / (self.eta + 1.0)).powi(2) + 1.0 / 21.0);
-                let lobe = self.layer.white_lobe(&self.look, &self.layer.look(wi.z.abs()));
+                let f = 1.0 - self.passing;
+                let lobe = self.layer.white_lobe(&self.look, &self.layer.look(wi));
                 lobe * if through { 1.0 - f } else { f }
             }
         }
@@ -378,17 +523,12 @@ impl<'a> Bsdf<'a> {
 
     fn eval_below(&self, wi: Vec3, e: &mut Eval) {
         let even = wi.z.abs() * FRAC_1_PI;
-        // Upper layers are met on this side only.
-        let mut left = 1.0;
-        if let Some(c) = &self.coat {
-            left -= c.strength * c.look.albedo.x;
-        }
-        if let Some(f) = &self.fuzz {
-            left *= 1.0 - f.taken;
-        }
+        let left = self.left_through(wi);
         let narrow = 1.0 - self.broad_through;
         let mut f = self.glass_broad(wi, true) * even;
-        let mut pdf = self.broad_through * even;
+        let broad = broad_density(-wi.z);
+        let mut pdf = self.broad_through * broad;
+        e.any += (self.mixture.broad_through + self.mixture.glass * self.mixture.bouncing_on * self.passing) * broad;
         if self.solid {
             let mut h = (self.wo + wi * self.eta).normalize_or(Vec3::Z);
             if h.z < 0.0 {
@@ -399,7 +539,10 @@ impl<'a> Bsdf<'a> {
                 let jacobian = -i / (i + o / self.eta).powi(2).max(1e-12);
                 let shape = ggx::d(h, self.alpha) * ggx::g2_through(self.wo, wi, self.alpha) * o / self.wo.z.max(1e-6);
                 f += (1.0 - self.fresnel(o)) * shape * jacobian;
-                pdf += narrow * ggx::visible_pdf(self.wo, h, self.alpha) * jacobian;
+                let drawn = ggx::visible_pdf(self.wo, h, self.alpha) * jacobian;
+                pdf += narrow * drawn;
+                let gets_out = self.gets_out(ggx::g1(wi, self.alpha));
+                e.any += self.mixture.glass * (1.0 - self.mirrors(o)) * gets_out * drawn;
             }
             // Radiance changes by the square of the relative index when it passes the boundary.
             f /= self.eta * self.eta;
@@ -409,9 +552,87 @@ impl<'a> Bsdf<'a> {
             let cos = self.wo.dot((self.wo + mirrored).normalize_or(Vec3::Z)).max(0.0);
             f += (1.0 - self.fresnel(cos)) * shape;
             pdf += narrow * drawn;
+            let gets_out = self.gets_out(ggx::g2(self.wo, mirrored, self.alpha) / ggx::g1(self.wo, self.alpha));
+            e.any += self.mixture.glass * (1.0 - self.mirrors(cos)) * gets_out * drawn;
         }
         e.f[2] = self.tint * (self.glass * left * f);
         e.pdf[2] = pdf;
+    }
+
+    /// Draws one direction for all kinds; none when it leads nowhere. For a perfect mirror or window its weight is over the chance
+    /// among all kinds.
+    pub fn sample_any(&self, choice: f32, turn: f32, u: Vec2) -> Option<(Kind, Scatter)> {
+        let m = &self.mixture;
+        if choice < m.diffuse {
+            return Some((Kind::Diffuse, self.finish(cosine_weighted(u), true)?));
+        }
+        let choice = choice - m.diffuse;
+        if choice < m.reflecting {
+            let others = 1.0 - self.reflecting.glass;
+            let s = self.reflect(choice / m.reflecting * others, u)?;
+            let singular = s.singular.map(|f| f * (others / m.reflecting));
+            return Some((Kind::Reflection, Scatter { singular, ..s }));
+        }
+        let choice = choice - m.reflecting;
+        if choice < m.broad_through {
+            return Some((Kind::Transmission, self.pass(0.0, u)?));
+        }
+        if m.glass <= 0.0 {
+            return None;
+        }
+        let h = self.microfacet(u);
+        let cos = self.wo.dot(h);
+        let mirrors = self.mirrors(cos);
+        if m.bouncing_on > 0.0 {
+            let mirrored = turn < mirrors;
+            let wi = if mirrored {
+                Some(2.0 * cos * h - self.wo).filter(|w| w.z > 0.0)
+            } else {
+                self.through(h, cos).filter(|w| w.z < 0.0)
+            };
+            let share = match wi {
+                Some(w) if mirrored => ggx::g2(self.wo, w, self.alpha) / ggx::g1(self.wo, self.alpha),
+                Some(w) if self.solid => ggx::g1(w, self.alpha),
+                Some(w) => ggx::g2(self.wo, Vec3::new(w.x, w.y, -w.z), self.alpha) / ggx::g1(self.wo, self.alpha),
+                None => 0.0,
+            };
+            // What is left of numbers that were used for a decision is even again.
+            let rest = (choice - m.broad_through) / m.glass;
+            if rest >= share {
+                let rest = (rest - share) / (1.0 - share).max(1e-6);
+                let first = if mirrored { turn / mirrors } else { (turn - mirrors) / (1.0 - mirrors) };
+                let passes = rest < self.passing;
+                let second = if passes { rest / self.passing } else { (rest - self.passing) / (1.0 - self.passing) };
+                let w = broad(Vec2::new(first, second.clamp(0.0, 1.0)));
+                return Some(if passes {
+                    (Kind::Transmission, self.finish(Vec3::new(w.x, w.y, -w.z), false)?)
+                } else {
+                    (Kind::Reflection, self.finish(w, true)?)
+                });
+            }
+        }
+        let (kind, s, own, chance) = if turn < mirrors {
+            // Glass is the last lobe of reflection.
+            (Kind::Reflection, self.reflect(1.0, u)?, self.reflecting.glass, mirrors)
+        } else {
+            (Kind::Transmission, self.pass(1.0, u)?, 1.0, 1.0 - mirrors)
+        };
+        let singular = s.singular.map(|f| f * (own / (m.glass * chance)));
+        Some((kind, Scatter { singular, ..s }))
+    }
+
+    /// Where light goes that a microfacet of glass lets through; none at total reflection.
+    fn through(&self, h: Vec3, cos: f32) -> Option<Vec3> {
+        if self.solid {
+            return fresnel::refract(self.wo, h, self.eta);
+        }
+        let r = 2.0 * cos * h - self.wo;
+        Some(Vec3::new(r.x, r.y, -r.z))
+    }
+
+    /// A normal of the layer's and of glass's microfacets that `wo` sees.
+    fn microfacet(&self, u: Vec2) -> Vec3 {
+        if self.smooth() { Vec3::Z } else { ggx::sample_visible(self.wo, self.alpha, u) }
     }
 
     /// Draws a direction of a kind; none when it leads nowhere.
@@ -433,18 +654,18 @@ impl<'a> Bsdf<'a> {
             let direction = c.frame * (2.0 * cos * h - c.wo);
             let wi = self.frame.transpose() * direction;
             if smooth {
-                let f = fresnel::schlick(Vec3::splat(0.04), 1.0, cos) * (c.strength / r.coat);
+                let f = fresnel::schlick(Vec3::splat(COAT_F0), 1.0, cos) * (c.strength / r.coat);
                 return self.singular(wi, f, true);
             }
             return self.finish(wi, true);
         }
         let choice = choice - r.coat;
         if choice < r.broad {
-            return self.finish(cosine_weighted(u), true);
+            return self.finish(broad(u), true);
         }
         let choice = choice - r.broad;
         let smooth = self.smooth();
-        let h = if smooth { Vec3::Z } else { ggx::sample_visible(self.wo, self.alpha, u) };
+        let h = self.microfacet(u);
         let cos = self.wo.dot(h);
         if cos <= 0.0 {
             return None;
@@ -466,8 +687,8 @@ impl<'a> Bsdf<'a> {
     fn left_both(&self, wi: Vec3) -> f32 {
         let mut left = 1.0;
         if let Some(c) = &self.coat {
-            let other = c.layer.look((c.frame.transpose() * (self.frame * wi)).z.max(0.0));
-            left *= (1.0 - c.strength * c.look.albedo.x) * (1.0 - c.strength * other.albedo.x);
+            let other = c.layer.look(c.frame.transpose() * (self.frame * wi));
+            left *= c.through(other.albedo.x);
         }
         if let Some(f) = &self.fuzz {
             left *= 1.0 - f.taken.max(f.colour.max_element() * energy::sheen_albedo(wi.z, f.roughness));
@@ -475,34 +696,38 @@ impl<'a> Bsdf<'a> {
         left
     }
 
+    /// What coat and sheen leave of light that passes to the other side. A thin sheet wears them on both sides, where light has
+    /// to get through the less willing one; a solid on its outside only.
+    fn left_through(&self, wi: Vec3) -> f32 {
+        let over = |cos: f32, f: &Fuzz| f.colour.max_element() * energy::sheen_albedo(cos, f.roughness);
+        let mut left = 1.0;
+        if let Some(c) = &self.coat {
+            let other = if self.solid { 0.0 } else { c.layer.look(wi).albedo.x };
+            left *= c.through(other);
+        }
+        if let Some(f) = &self.fuzz {
+            left *= 1.0 - if self.solid { f.taken } else { f.taken.max(over(-wi.z, f)) };
+        }
+        left
+    }
+
     fn pass(&self, choice: f32, u: Vec2) -> Option<Scatter> {
         if choice < self.broad_through {
-            let w = cosine_weighted(u);
+            let w = broad(u);
             return self.finish(Vec3::new(w.x, w.y, -w.z), false);
         }
         let smooth = self.smooth();
-        let h = if smooth { Vec3::Z } else { ggx::sample_visible(self.wo, self.alpha, u) };
+        let h = self.microfacet(u);
         let cos = self.wo.dot(h);
         if cos <= 0.0 {
             return None;
         }
-        let wi = if self.solid {
-            fresnel::refract(self.wo, h, self.eta)?
-        } else {
-            let r = 2.0 * cos * h - self.wo;
-            Vec3::new(r.x, r.y, -r.z)
-        };
+        let wi = self.through(h, cos)?;
         if !smooth {
             return self.finish(wi, false);
         }
         let scale = if self.solid { 1.0 / (self.eta * self.eta) } else { 1.0 };
-        let mut left = 1.0;
-        if let Some(c) = &self.coat {
-            left -= c.strength * c.look.albedo.x;
-        }
-        if let Some(f) = &self.fuzz {
-            left *= 1.0 - f.taken;
-        }
+        let left = self.left_through(wi);
         self.singular(wi, self.tint * (left * self.glass * (1.0 - self.fresnel(cos)) * scale), false)
     }
 

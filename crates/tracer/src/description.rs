@@ -254,9 +254,20 @@ impl Limits {
     }
 }
 
+/// Strategies that bring the light of lights that both can bring.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Strategy {
+    /// Joined by multiple importance sampling.
+    Both,
+    LightRays,
+    Scattering,
+}
+
 /// The tuning in the types that the inner loops use.
 #[derive(Debug, Clone)]
 pub struct Settings {
+    /// How light rays and scattered rays share the light: both joined but in checks.
+    pub strategy: Strategy,
     /// The rendered frame, and the part of it that is wanted.
     pub frame: (u32, u32),
     pub area: Region,
@@ -318,6 +329,7 @@ impl Settings {
         let haze = real(K::HazeDensity);
         let bright = real(K::HazeBrightness);
         Ok(Settings {
+            strategy: Strategy::Both,
             frame: d.film_frame(),
             area: d.film_area(),
             delivered: (d.frame(), d.area()),

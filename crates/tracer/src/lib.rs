@@ -15,6 +15,7 @@ mod fresnel;
 mod gather;
 mod ggx;
 mod hold;
+mod interior;
 mod layout;
 mod lights;
 mod medium;
@@ -31,7 +32,7 @@ mod view_rays;
 
 pub use bvh::{Bvh, Hit, Ray, World};
 pub use counters::{BOUNCES, Cost, Counters, KINDS, RayKind};
-pub use description::{Description, LIMITS, Limits, Overlay, SUPERBLOCK, VERSION, clean_up_of, view_of};
+pub use description::{Description, LIMITS, Limits, Overlay, SUPERBLOCK, Strategy, VERSION, clean_up_of, view_of};
 pub use fall::{Fall, Stops};
 pub use film::{Film, FirstLook, superblocks};
 pub use gather::{PART_NAMES, PARTS};

@@ -31,22 +31,37 @@ impl Medium {
         Vec3::new(left(self.extinction.x), left(self.extinction.y), left(self.extinction.z))
     }
 
-    /// Draws a distance by the extinction of one channel, chosen evenly; none if it lies beyond `length`. Together with the
-    /// weights that go with it: throughput is multiplied by them.
-    pub fn draw(&self, length: f32, channel: f32, u: f32) -> (Option<f32>, Vec3) {
-        let s = self.extinction[((channel * 3.0) as usize).min(2)];
+    /// Chances with which a path of some throughput draws by the extinction of each channel. In proportion to it, the throughput
+    /// of all channels together never grows, however unequal the densities: no path ends up with far more light than others
+    /// (one-sample model of Veach 1997 over the channels, as by Wilkie et al. 2014, "Hero Wavelength Spectral Sampling").
+    pub fn channels(throughput: Vec3) -> Vec3 {
+        throughput / throughput.element_sum().max(1e-30)
+    }
+
+    /// Draws a distance by the extinction of one channel, chosen by `channels`; none if it lies beyond `length`. Together with
+    /// the weights that go with it: throughput is multiplied by them.
+    pub fn draw(&self, length: f32, channels: Vec3, channel: f32, u: f32) -> (Option<f32>, Vec3) {
+        let chosen = if channel < channels.x {
+            0
+        } else if channel < channels.x + channels.y {
+            1
+        } else {
+            2
+        };
+        let s = self.extinction[chosen];
         let t = if s > 0.0 { -(1.0 - u).ln() / s } else { f32::INFINITY };
         if t < length {
+            let density = self.density(channels, t);
             let left = self.transmittance(t);
-            return (Some(t), self.scattering * left / self.density(t));
+            return (Some(t), if density > 0.0 { self.scattering * left / density } else { Vec3::ZERO });
         }
         let left = self.transmittance(length);
-        (None, left / (left.element_sum() / 3.0).max(1e-30))
+        (None, left / left.dot(channels).max(1e-30))
     }
 
     /// Density with which [`Medium::draw`] scatters at a distance.
-    pub fn density(&self, t: f32) -> f32 {
-        (self.extinction * self.transmittance(t)).element_sum() / 3.0
+    pub fn density(&self, channels: Vec3, t: f32) -> f32 {
+        (self.extinction * self.transmittance(t)).dot(channels)
     }
 
     /// Density of a pair of unit directions, the first of travel before, the second after.

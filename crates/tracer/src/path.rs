@@ -18,8 +18,9 @@ use crate::brought::{Brought, CAUSTICS};
 use crate::bsdf::{Allowed, Bsdf, Kind, SURFACE_KINDS};
 use crate::bvh::{Hit, Ray};
 use crate::counters::{Charge, Clock, Counters, RayKind};
-use crate::description::Settings;
+use crate::description::{Settings, Strategy};
 use crate::gather::{EMISSION, ENVIRONMENT, FirstHit, Sample, part_of};
+use crate::interior::Interior;
 use crate::lights::{Odds, Receiver, Which};
 use crate::medium::{Medium, Stretch};
 use crate::sampler::Sampler;
@@ -38,6 +39,8 @@ pub struct Tracer<'a> {
     pub arrangement: &'a Arrangement,
     pub view: &'a ViewRays,
     pub filter: &'a FilterSampler,
+    /// The solids that the camera stands in; none for a camera that moves, which finds them anew for every ray.
+    pub inside: Option<Interior>,
 }
 
 fn power_heuristic(a: f32, b: f32) -> f32 {
@@ -87,8 +90,9 @@ struct Receiving {
 struct Line {
     stretch: Stretch,
     medium: Medium,
-    /// Distance of the vertex along the stretch.
+    /// Distance of the vertex along the stretch, and the density with which it was drawn.
     at: f32,
+    density: f32,
 }
 
 #[derive(Clone, Copy)]
@@ -107,9 +111,11 @@ struct Path {
     after_diffuse: bool,
     /// Reflected or transmitted behind a diffuse scattering: what a switch of caustics would cut off.
     caustics: [bool; CAUSTICS],
-    /// The medium of the solid that the path is inside of.
-    inside: Option<Medium>,
-    in_solid: bool,
+    /// The solids that the path is inside of.
+    interior: Interior,
+    /// Share of the environment's light that the last scattering passes on: it may light surfaces without being reflected, or the
+    /// other way round.
+    sky: Vec3,
     /// Light gains this factor when it leaves the solids that it is in.
     scale: f32,
     origin: Option<Origin>,
@@ -251,8 +257,8 @@ impl Tracer<'_> {
             crossed: 0,
             after_diffuse: false,
             caustics: [false; CAUSTICS],
-            inside: None,
-            in_solid: false,
+            interior: self.inside.unwrap_or_else(|| self.stage.interior_at(ray.origin)),
+            sky: Vec3::ONE,
             scale: 1.0,
             origin: None,
             travelled: 0.0,
@@ -310,7 +316,8 @@ impl Tracer<'_> {
                     }
                 };
                 let guides = path.guides && pdf.is_none() && k == strongest && j == 0;
-                let mut next = Path { sampler, guides, ..*path };
+                let sky = self.sky_of(kind);
+                let mut next = Path { sampler, guides, sky, ..*path };
                 if self.scatter(&mut next, point, &receiving, kind, s.direction, weight, pdf) {
                     work.tally.counters.first[next.ray_kind as usize] += 1;
                     self.follow(next, work);
@@ -337,29 +344,28 @@ impl Tracer<'_> {
             let Some(bsdf) = self.scatterer(&path, &point, work) else { return };
             let receiving = self.receiving(&point, &bsdf);
             self.direct(&path, &point, &bsdf, &receiving, None, work);
-            let [pick, choice, u, v] = path.set(set::SCATTER);
-            let total: f32 = bsdf.weights.iter().sum();
-            let mut at = pick * total;
-            let Some(k) = (0..3).find(|k| {
-                at -= bsdf.weights[*k];
-                at < 0.0
-            }) else {
-                return;
-            };
-            let Some(s) = bsdf.sample(SURFACE_KINDS[k], choice, Vec2::new(u, v)) else { return };
+            let [choice, turn, u, v] = path.set(set::SCATTER);
+            let Some((kind, s)) = bsdf.sample_any(choice, turn, Vec2::new(u, v)) else { return };
+            path.sky = self.sky_of(kind);
             let (weight, pdf) = match s.singular {
-                Some(f) => (f * (total / bsdf.weights[k]), None),
+                Some(f) => (f, None),
                 None => {
                     let e = bsdf.eval(s.direction);
-                    let pdf = (0..3).map(|k| e.pdf[k] * bsdf.weights[k]).sum::<f32>() / total;
-                    if pdf <= 1e-12 {
+                    if e.any <= 1e-12 {
                         return;
                     }
-                    (e.f.iter().sum::<Vec3>() / pdf, Some(pdf))
+                    let all = e.f.iter().sum::<Vec3>();
+                    let shown_to = SURFACE_KINDS.map(|kind| self.sky_of(kind) != Vec3::ZERO);
+                    if shown_to[0] != shown_to[1] {
+                        // The ray carries what all kinds scatter into its direction; the environment reaches some of them.
+                        let shown: Vec3 = (0..3).filter(|k| shown_to[*k]).map(|k| e.f[k]).sum();
+                        path.sky = Vec3::select(all.cmpgt(Vec3::ZERO), shown / all, Vec3::ZERO);
+                    }
+                    (all / e.any, Some(e.any))
                 }
             };
             path.guides &= pdf.is_none();
-            if !self.scatter(&mut path, &point, &receiving, SURFACE_KINDS[k], s.direction, weight, pdf) {
+            if !self.scatter(&mut path, &point, &receiving, kind, s.direction, weight, pdf) {
                 return;
             }
         }
@@ -398,11 +404,9 @@ impl Tracer<'_> {
         }
         path.after_diffuse |= kind == Kind::Diffuse;
         path.origin = Some(Origin { from: *from, pdf, first, line: None });
-        if below && point.surface.solid {
-            let eta = if point.front { point.surface.ior } else { 1.0 / point.surface.ior };
-            path.scale *= eta * eta;
-            path.in_solid = point.front;
-            path.inside = if point.front { self.arrangement.media[point.material as usize] } else { None };
+        if below && let Some(boundary) = &point.boundary {
+            path.scale *= boundary.eta * boundary.eta;
+            path.interior = boundary.beyond;
         }
         path.origin_point = point.leave(direction);
         path.direction = direction;
@@ -438,13 +442,13 @@ impl Tracer<'_> {
             let ray = Ray { origin: path.origin_point, direction: path.direction, far: f32::INFINITY };
             let hit = self.stage.world.nearest(&ray);
             let far = hit.map_or(f32::INFINITY, |h| h.distance);
-            let (medium, from, until) = match (path.in_solid, path.inside, &self.arrangement.haze) {
-                (true, inside, _) => (inside, 0.0, far),
-                (false, _, Some(haze)) => match haze.stretch(ray.origin, ray.direction, far) {
+            let (medium, from, until) = match &self.arrangement.haze {
+                _ if !path.interior.is_open() => (self.medium_in(&path.interior), 0.0, far),
+                Some(haze) => match haze.stretch(ray.origin, ray.direction, far) {
                     Some((a, b)) => (Some(haze.medium), a, b),
                     None => (None, 0.0, 0.0),
                 },
-                _ => (None, 0.0, 0.0),
+                None => (None, 0.0, 0.0),
             };
             lights.shapes_along(ray.origin, ray.direction, far, |which, distance, radiance| {
                 if path.bounce == 0 && !lights.manner(which).seen {
@@ -481,7 +485,7 @@ impl Tracer<'_> {
     /// The surface at the end of a path's ray, and the light that it sends along it.
     #[inline]
     fn arrive(&self, path: &mut Path, hit: &Hit, work: &mut Work) -> Point {
-        let point = self.stage.point(path.direction, hit);
+        let point = self.stage.point(path.direction, hit, &path.interior);
         if point.emission != Vec3::ZERO {
             match self.arrangement.lights.of_triangle(hit.instance, hit.triangle) {
                 Some(which) => self.meet(path, which, path.travelled + hit.distance, point.emission, work),
@@ -502,34 +506,66 @@ impl Tracer<'_> {
 
     /// Whether a path goes straight on through what it hit; its ray then starts behind it.
     fn passes(&self, path: &mut Path, hit: &Hit) -> bool {
-        let material = self.stage.place(hit.instance, hit.triangle).material;
-        let open = material.open();
-        if !open {
+        let (position, face, reach) = self.stage.spot(hit);
+        let face = face.normalize_or(path.direction);
+        let entering = face.dot(path.direction) < 0.0;
+        let unseen = self.unseen_boundary(hit, entering, &path.interior);
+        if unseen.is_none() {
             let alpha = self.stage.alpha(hit);
             let lot = if alpha > 0.0 && alpha < 1.0 { path.sampler.one(path.key(set::PASS)) } else { 0.5 };
             if lot < alpha {
                 return false;
             }
         }
-        let (position, face, reach) = self.stage.spot(hit);
-        let face = face.normalize_or(path.direction);
-        let entering = face.dot(path.direction) < 0.0;
-        if open {
-            path.crossed += 1;
-            path.in_solid = entering;
-            let index = self.stage.place(hit.instance, hit.triangle).material_index();
-            path.inside = if entering { self.arrangement.media[index as usize] } else { None };
-        } else {
-            path.passed += 1;
+        match unseen {
+            Some(beyond) => {
+                path.crossed += 1;
+                path.interior = beyond;
+            }
+            None => path.passed += 1,
         }
         path.origin_point = position + if entering { -face } else { face } * reach;
         path.travelled += hit.distance;
         true
     }
 
+    /// The solids beyond a hit, if it is the boundary of one that rays pass straight: with the same index on both sides and
+    /// no surface of its own.
+    fn unseen_boundary(&self, hit: &Hit, entering: bool, interior: &Interior) -> Option<Interior> {
+        if !self.stage.place(hit.instance, hit.triangle).material.only_bounds() {
+            return None;
+        }
+        let boundary = self.stage.boundary(hit, entering, interior)?;
+        (boundary.hidden || boundary.eta == 1.0).then_some(boundary.beyond)
+    }
+
+    /// The medium of the solid that fills a place.
+    fn medium_in(&self, interior: &Interior) -> Option<Medium> {
+        self.arrangement.media[self.stage.solids.material(interior.filled_by()?) as usize]
+    }
+
+    /// Share of the environment's light that is scattered by a kind: all or none.
+    fn sky_of(&self, kind: Kind) -> Vec3 {
+        let shown = self.arrangement.lights.environment().is_some_and(|by| match kind {
+            Kind::Diffuse => by.light,
+            Kind::Reflection | Kind::Transmission => by.reflection,
+        });
+        Vec3::splat(shown as u32 as f32)
+    }
+
+    /// The weight of a strategy's light: `own` is the density with which it brings it, `other` that of its partner.
+    #[inline]
+    fn weigh(&self, strategy: Strategy, own: f32, other: f32) -> f32 {
+        match self.settings.strategy {
+            Strategy::Both => power_heuristic(own, other),
+            forced if forced == strategy || other <= 0.0 => 1.0,
+            _ => 0.0,
+        }
+    }
+
     fn guide_behind(&self, path: &mut Path, ray: &Ray, hit: Option<&Hit>, work: &mut Work) {
         let Some(hit) = hit else { return };
-        let point = self.stage.point(ray.direction, hit);
+        let point = self.stage.point(ray.direction, hit, &path.interior);
         let bsdf = self.bsdf(path, &point);
         let depth = path.travelled + hit.distance;
         self.guide(path, &point, &bsdf, depth, work);
@@ -567,14 +603,14 @@ impl Tracer<'_> {
         if let Some(l) = line {
             let chance = lights.chance(odds, &midpoint(&l.stretch), which);
             let density = l.stretch.density(&l.medium, lights.centre(which), l.at);
-            return power_heuristic(l.medium.density(l.at) * pdf, chance * density * toward);
+            return self.weigh(Strategy::Scattering, l.density * pdf, chance * density * toward);
         }
         let rays = if *first && manner.split > 0 {
             manner.split as f32
         } else {
             lights.chance(odds, receiver, which) * if *first { self.settings.split_direct as f32 } else { 1.0 }
         };
-        power_heuristic(*pdf, rays * toward)
+        self.weigh(Strategy::Scattering, *pdf, rays * toward)
     }
 
     /// A ray that hits nothing.
@@ -590,16 +626,15 @@ impl Tracer<'_> {
             }
         }
         let Some(by) = lights.environment() else { return };
-        let shown = match path.ray_kind {
-            RayKind::Camera => by.camera && !self.settings.transparent,
-            RayKind::Diffuse | RayKind::Volume | RayKind::Direct => by.light,
-            RayKind::Reflection | RayKind::Transmission => by.reflection,
+        let shown = match path.bounce {
+            0 => Vec3::splat((by.camera && !self.settings.transparent) as u32 as f32),
+            _ => path.sky,
         };
-        if shown {
+        if shown != Vec3::ZERO {
             let (radiance, toward) = lights.sky(path.direction);
             let weight = self.meeting_weight(path, Which::Sky, |_| toward);
             let group = lights.manner(Which::Sky).group;
-            self.add(path, ENVIRONMENT, group, radiance * weight, work);
+            self.add(path, ENVIRONMENT, group, radiance * shown * weight, work);
         }
     }
 
@@ -636,7 +671,7 @@ impl Tracer<'_> {
     }
 
     fn bsdf(&self, path: &Path, point: &Point) -> Bsdf<'_> {
-        let glass = self.stage.glass(point.material);
+        let glass = point.boundary.and_then(|b| self.stage.glass(b.eta));
         let allowed = self.allowed(path);
         if path.after_diffuse && self.settings.soften > point.surface.roughness {
             let soft = crate::bsdf::Surface { roughness: self.settings.soften, ..point.surface.clone() };

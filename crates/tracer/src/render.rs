@@ -14,9 +14,10 @@ pub use mattes::MATTE_RAYS;
 
 use crate::arrangement::Arrangement;
 use crate::counters::{Counters, KINDS, RayKind};
-use crate::description::{Description, Settings};
+use crate::description::{Description, Settings, Strategy};
 use crate::fall::Fall;
 use crate::film::{Film, Tile, superblocks};
+use crate::interior::Interior;
 use crate::memory::free_memory;
 use crate::path::{Tally, Tracer};
 use crate::pool::thread_time;
@@ -200,6 +201,8 @@ pub struct Render {
     judged: f64,
     history: Vec<Moment>,
     scope: Scope,
+    /// The solids that a camera stands in that does not move.
+    inside: Option<Interior>,
 }
 
 impl Render {
@@ -234,6 +237,8 @@ impl Render {
                 format!("choose a smaller frame or region, or switch parts off: {:.1} GB are free", free / 1e9),
             ));
         }
+        let stands = motion.is_none();
+        let inside = stands.then(|| stage.interior_at(camera.to_world.w_axis.truncate()));
         let looks = if first_look { looks(settings.area.area(), settings.first_pass) } else { Vec::new() };
         Ok(Render {
             view: ViewRays::new(camera, settings.frame, settings.lens, motion),
@@ -249,11 +254,18 @@ impl Render {
             judged: 0.0,
             history: Vec::new(),
             scope: Scope::All,
+            inside,
             stage,
             description,
             settings,
             pool,
         })
+    }
+
+    /// Forces one strategy on all lights that light rays and scattered rays can both bring, for checks: the mean stays.
+    #[doc(hidden)]
+    pub fn force(&mut self, strategy: Strategy) {
+        self.settings.strategy = strategy;
     }
 
     pub fn film(&self) -> Arc<Film> {
@@ -336,6 +348,7 @@ impl Render {
             arrangement: &self.arrangement,
             view: &self.view,
             filter: &self.filter,
+            inside: self.inside,
         }
     }
 

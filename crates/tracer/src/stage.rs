@@ -7,11 +7,12 @@
 //! smooth surface has it (Hanika 2021, "Hacking the Shadow Terminator").
 
 use crate::bsdf::Surface;
-use crate::bvh::{Hit, NONE, World};
+use crate::bvh::{Hit, NONE, Ray, World};
 use crate::energy::{self, Glass};
+use crate::interior::{Boundary, Interior, SolidId, Solids};
 use crate::lights::SkyCache;
 use glam::{Vec2, Vec3, Vec4};
-use scene::{Alpha, Environment, Material, Mesh, Scene, Triangle};
+use scene::{Environment, Material, Mesh, Scene, Triangle, turn_normals};
 use serde::Serialize;
 use std::sync::Arc;
 use std::time::Instant;
@@ -28,8 +29,9 @@ pub struct Stage {
     pub environment: Option<Arc<Environment>>,
     pub world: World,
     pub(crate) skies: SkyCache,
-    /// Of each material that is rough solid glass.
-    glass: Vec<Option<Glass>>,
+    pub(crate) solids: Solids,
+    /// Rough glass by the ratio of the indices on both sides, in order.
+    glass: Vec<(f32, Glass)>,
     /// Whether rays may pass straight through something.
     pub(crate) lets_pass: bool,
     pub times: StageTimes,
@@ -46,8 +48,8 @@ pub(crate) struct Point {
     pub normal: Vec3,
     /// Rounding error of the position, metres.
     pub reach: f32,
-    /// The ray comes from the side to which the triangle's own normal points.
-    pub front: bool,
+    /// The boundary of a solid, as the ray finds it.
+    pub boundary: Option<Boundary>,
     pub surface: Surface,
     /// Radiance towards the ray's origin.
     pub emission: Vec3,
@@ -80,17 +82,86 @@ impl Stage {
         let world = World::build(&scene);
         let structure = start.elapsed().as_secs_f64();
         let start = Instant::now();
-        energy::prepare();
-        let rough =
-            |m: &Material| m.transmission > 0.0 && m.solid && m.metallic < 1.0 && m.roughness > 0.03 && !m.open();
-        let glass = scene.materials.iter().map(|m| rough(m).then(|| Glass::new(m.ior))).collect();
-        let lets_pass = scene.materials.iter().any(Material::lets_pass);
+        let solids = Solids::of(&scene);
+        let glass: Vec<(f32, Glass)> = solids.rough_ratios.iter().map(|ratio| (*ratio, Glass::new(*ratio))).collect();
+        let any = |f: fn(&Material) -> bool| scene.materials.iter().any(f);
+        let needed = energy::Needed {
+            stretched: any(|m| m.directional.is_some()),
+            coats: any(|m| m.coat.is_some()),
+            sheen: any(|m| m.sheen.is_some()),
+        };
+        energy::prepare(needed, &glass.iter().map(|g| &g.1).collect::<Vec<_>>());
+        let lets_pass = solids.overlap || scene.materials.iter().any(Material::lets_pass);
         let times = StageTimes { structure, tables: start.elapsed().as_secs_f64() };
-        Stage { scene, environment, world, skies: SkyCache::new(), glass, lets_pass, times }
+        Stage { scene, environment, world, skies: SkyCache::new(), solids, glass, lets_pass, times }
     }
 
-    pub(crate) fn glass(&self, material: u32) -> Option<&Glass> {
-        self.glass[material as usize].as_ref()
+    /// The table of rough glass for a ratio of indices, either way round.
+    pub(crate) fn glass(&self, eta: f32) -> Option<&Glass> {
+        let off = |ratio: f32| (ratio / eta.max(1.0 / eta) - 1.0).abs();
+        self.glass.iter().min_by(|a, b| off(a.0).total_cmp(&off(b.0))).map(|g| &g.1)
+    }
+
+    /// The boundary of a solid at a hit as a ray finds it that comes from inside of some solids; none at other surfaces.
+    pub(crate) fn boundary(&self, hit: &Hit, entering: bool, interior: &Interior) -> Option<Boundary> {
+        let solid = self.solid(hit)?;
+        Some(self.solids.boundary(interior, solid, entering))
+    }
+
+    fn solid(&self, hit: &Hit) -> Option<SolidId> {
+        let p = self.place(hit.instance, hit.triangle);
+        if !p.material.solid || self.solids.is_empty() {
+            return None;
+        }
+        self.solids.number(self.object(&p, hit), p.triangle.material)
+    }
+
+    fn object(&self, p: &Place, hit: &Hit) -> u32 {
+        match hit.instance {
+            NONE => p.triangle.object,
+            i => self.scene.instances[i as usize].object,
+        }
+    }
+
+    /// The solids that a point lies inside of: those whose boundaries a ray from there leaves more often than it enters them,
+    /// in at least two of three directions, since meshes may have holes.
+    pub(crate) fn interior_at(&self, point: Vec3) -> Interior {
+        let mut found: Vec<SolidId> = Vec::new();
+        if self.solids.is_empty() {
+            return Interior::default();
+        }
+        for direction in [Vec3::new(0.36, 0.48, 0.8), Vec3::new(-0.8, 0.6, 0.01), Vec3::new(0.1, -0.7, -0.7)] {
+            let direction = direction.normalize();
+            // Of each solid how often it was entered and not left.
+            let mut entered: std::collections::BTreeMap<SolidId, u32> = Default::default();
+            let mut origin = point;
+            for _ in 0..4096 {
+                let Some(hit) = self.world.nearest(&Ray { origin, direction, far: f32::INFINITY }) else { break };
+                let (position, face, reach) = self.spot(&hit);
+                let entering = face.dot(direction) < 0.0;
+                if let Some(solid) = self.solid(&hit) {
+                    let times = entered.entry(solid).or_default();
+                    match (entering, *times) {
+                        (true, _) => *times += 1,
+                        (false, 0) => found.push(solid),
+                        (false, _) => *times -= 1,
+                    }
+                }
+                let away = face.normalize_or(direction);
+                origin = position + if entering { -away } else { away } * reach;
+            }
+        }
+        let mut interior = Interior::default();
+        found.sort_unstable();
+        let mut rest = &found[..];
+        while let Some(first) = rest.first() {
+            let times = rest.iter().take_while(|s| *s == first).count();
+            for _ in 0..(times + 1) / 3 {
+                interior = interior.entered(*first);
+            }
+            rest = &rest[times..];
+        }
+        interior
     }
 
     pub(crate) fn place(&self, instance: u32, triangle: u32) -> Place<'_> {
@@ -103,8 +174,15 @@ impl Stage {
         Place { mesh, triangle, material: &s.materials[triangle.material as usize] }
     }
 
-    /// Radiance that an emitting triangle sends from a point of it, without regard to sides.
-    pub(crate) fn emission_at(&self, instance: u32, triangle: u32, u: f32, v: f32) -> Vec3 {
+    /// Radiance that light rays find at a point of an emitting triangle: of a surface that is there for a share of the light,
+    /// that share.
+    pub(crate) fn sent_from(&self, instance: u32, triangle: u32, u: f32, v: f32) -> Vec3 {
+        let hit = Hit { distance: 0.0, triangle, instance, u, v };
+        self.emission_at(instance, triangle, u, v) * self.alpha(&hit)
+    }
+
+    /// Radiance of an emitting triangle at a point of it where the surface is there, without regard to sides.
+    fn emission_at(&self, instance: u32, triangle: u32, u: f32, v: f32) -> Vec3 {
         let p = self.place(instance, triangle);
         match &p.material.emissive_texture {
             Some(tex) => p.material.emission * tex.rgb(&self.scene.textures, p.uv(tex.set, u, v)),
@@ -115,20 +193,7 @@ impl Stage {
     /// Share of the light that meets the surface at a hit; the rest passes straight on.
     pub(crate) fn alpha(&self, hit: &Hit) -> f32 {
         let p = self.place(hit.instance, hit.triangle);
-        if p.material.alpha == Alpha::Opaque {
-            return 1.0;
-        }
-        let mut alpha = p.material.base_alpha;
-        if let Some(tex) = &p.material.base_texture {
-            alpha *= tex.colour(&self.scene.textures, p.uv(tex.set, hit.u, hit.v)).w;
-        }
-        if !p.mesh.colours.is_empty() {
-            alpha *= mix4(p.mesh.corner_colours(p.triangle), hit.u, hit.v).w;
-        }
-        match p.material.alpha {
-            Alpha::Mask(cutoff) => (alpha >= cutoff) as u32 as f32,
-            _ => alpha.clamp(0.0, 1.0),
-        }
+        p.material.alpha_at(&self.scene.textures, p.mesh, p.triangle, hit.u, hit.v)
     }
 
     /// World position of a hit, its geometric normal (as the triangle is wound), and the rounding error of both.
@@ -146,21 +211,14 @@ impl Stage {
                 let place = &self.scene.instances[i as usize].to_world;
                 let m = place.matrix3;
                 let world = place.transform_point3(position);
-                let cofactor = |v: Vec3| {
-                    Vec3::from(m.y_axis.cross(m.z_axis)) * v.x
-                        + Vec3::from(m.z_axis.cross(m.x_axis)) * v.y
-                        + Vec3::from(m.x_axis.cross(m.y_axis)) * v.z
-                };
                 let scale = m.x_axis.abs().max(m.y_axis.abs()).max(m.z_axis.abs()).max_element();
                 let room = size * scale + world.abs().max_element();
-                // The cofactor matrix keeps the winding's side through a mirroring transform: turned back, faces point as
-                // their normals do.
-                (world, cofactor(face) * m.determinant().signum(), 2.0 * ROUNDING * room)
+                (world, turn_normals(m.into()) * face, 2.0 * ROUNDING * room)
             }
         }
     }
 
-    pub(crate) fn point(&self, direction: Vec3, hit: &Hit) -> Point {
+    pub(crate) fn point(&self, direction: Vec3, hit: &Hit, interior: &Interior) -> Point {
         let textures = &self.scene.textures;
         let p = self.place(hit.instance, hit.triangle);
         let (m, t) = (p.material, p.triangle);
@@ -173,10 +231,7 @@ impl Stage {
             NONE => n,
             i => {
                 let m = self.scene.instances[i as usize].to_world.matrix3;
-                let cofactor = Vec3::from(m.y_axis.cross(m.z_axis)) * n.x
-                    + Vec3::from(m.z_axis.cross(m.x_axis)) * n.y
-                    + Vec3::from(m.x_axis.cross(m.y_axis)) * n.z;
-                cofactor.normalize_or_zero() * m.determinant().signum()
+                (turn_normals(m.into()) * n).normalize_or_zero()
             }
         };
         let normals = p.mesh.corner_normals(t).map(turn);
@@ -184,6 +239,9 @@ impl Stage {
         // The shading normal follows the side of the geometric one.
         let side = if smooth.dot(face) < 0.0 { -1.0 } else { 1.0 } * if front { 1.0 } else { -1.0 };
         let smooth = smooth * side;
+        // A mirror image turns the hand of the tangent frame over.
+        let mirrored =
+            hit.instance != NONE && self.scene.instances[hit.instance as usize].to_world.matrix3.determinant() < 0.0;
         let tangents = (!p.mesh.tangents.is_empty()).then(|| {
             let [a, b, c] = p.mesh.corner_tangents(t);
             let along = mix([a.truncate(), b.truncate(), c.truncate()], u, v);
@@ -191,7 +249,7 @@ impl Stage {
                 NONE => along,
                 i => self.scene.instances[i as usize].to_world.transform_vector3(along),
             };
-            (along, if a.w < 0.0 { -1.0 } else { 1.0 })
+            (along, if (a.w < 0.0) != mirrored { -1.0 } else { 1.0 })
         });
         let mapped = |tex: &scene::TexRef, scale: f32| -> Option<Vec3> {
             let (along, hand) = tangents?;
@@ -207,7 +265,13 @@ impl Stage {
         let bend = |n: Vec3| bent(n, -direction, geometric);
         let normal = bend(m.normal_texture.as_ref().and_then(|t| mapped(t, m.normal_scale)).unwrap_or(smooth));
         let flat = normals[0] == normals[1] && normals[1] == normals[2];
-        let lifted = if flat { position } else { self.lift(&p, hit, position, normals.map(|n| n * side)) };
+        let lifted = if flat {
+            position
+        } else {
+            let from = position + geometric * reach;
+            self.lift(&p, hit, position, from, normals.map(|n| n * side))
+        };
+        let boundary = if m.solid { self.boundary(hit, front, interior) } else { None };
 
         let value = |tex: &scene::TexRef| tex.linear(textures, p.uv(tex.set, u, v));
         let mut base = m.base;
@@ -235,7 +299,7 @@ impl Stage {
         let sheen = m.sheen.as_deref().map(|s| {
             let colour = s.colour * s.colour_texture.as_ref().map_or(Vec3::ONE, |t| t.rgb(textures, p.uv(t.set, u, v)));
             let roughness = s.roughness * s.roughness_texture.as_ref().map_or(1.0, |t| value(t).w);
-            (colour.clamp(Vec3::ZERO, Vec3::ONE), roughness.clamp(0.07, 1.0))
+            (colour.clamp(Vec3::ZERO, Vec3::ONE), roughness.clamp(energy::LEAST_SHEEN, 1.0))
         });
         let stretch = m.directional.as_deref().map_or(Vec3::ZERO, |d| {
             let Some((along, hand)) = tangents else { return Vec3::ZERO };
@@ -257,27 +321,24 @@ impl Stage {
         } else {
             Vec3::ZERO
         };
-        let object = match hit.instance {
-            NONE => t.object,
-            i => self.scene.instances[i as usize].object,
-        };
+        let object = self.object(&p, hit);
         Point {
             position,
             lifted,
             geometric,
             normal,
             reach,
-            front,
+            boundary,
             surface: Surface {
                 base,
                 metallic: metallic.clamp(0.0, 1.0),
                 roughness: roughness.clamp(0.0, 1.0),
                 ior: m.ior,
+                eta: boundary.map_or(m.ior, |b| b.eta),
                 specular: specular.clamp(0.0, 1.0),
                 specular_colour: m.specular_colour * tint,
                 transmission: transmission.clamp(0.0, 1.0),
                 solid: m.solid,
-                outside: front,
                 stretch,
                 coat,
                 sheen,
@@ -288,17 +349,26 @@ impl Stage {
         }
     }
 
-    /// The point lifted to the tangent planes of the triangle's corners, where it lies below them.
-    fn lift(&self, p: &Place, hit: &Hit, position: Vec3, normals: [Vec3; 3]) -> Vec3 {
+    /// The point lifted to the tangent planes of the triangle's corners, where it lies below them and nothing lies between:
+    /// the way up from `from`, just off the surface, must be free.
+    fn lift(&self, p: &Place, hit: &Hit, position: Vec3, from: Vec3, normals: [Vec3; 3]) -> Vec3 {
         let corners = p.mesh.corners(p.triangle).map(|c| match hit.instance {
             NONE => c,
             i => self.scene.instances[i as usize].to_world.transform_point3(c),
         });
         let weights = [1.0 - hit.u - hit.v, hit.u, hit.v];
-        (0..3).fold(position, |sum, k| {
+        let lifted = (0..3).fold(position, |sum, k| {
             let below = (position - corners[k]).dot(normals[k]).min(0.0);
             sum - normals[k] * (below * weights[k])
-        })
+        });
+        let way = lifted - from;
+        // Beyond the lifted point a ray still leaves by the rounding error: that way is part of what must be free.
+        let room = from - position;
+        if way.length_squared() <= 4.0 * room.length_squared() {
+            return position;
+        }
+        let ray = Ray { origin: from, direction: way + room, far: 1.0 };
+        if self.world.blocked(&ray) { position } else { lifted }
     }
 
     /// Distance in metres along the view axis to what lies behind a point of the frame (0…1 from the upper left): for
@@ -313,13 +383,8 @@ impl Stage {
 }
 
 impl Place<'_> {
-    pub fn material_index(&self) -> u32 {
-        self.triangle.material
-    }
-
     fn uv(&self, set: u8, u: f32, v: f32) -> Vec2 {
-        let [a, b, c] = self.mesh.corner_uvs(self.triangle, set as usize);
-        a * (1.0 - u - v) + b * u + c * v
+        self.mesh.uv_at(self.triangle, set as usize, u, v)
     }
 }
 

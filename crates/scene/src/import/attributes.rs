@@ -3,8 +3,9 @@
 use super::builder::{Part, check_corners, check_size};
 use crate::accessor::{floats, indices};
 use crate::report::{Handling, Tally};
+use crate::turn_normals;
 use fault::{Code, Fault};
-use glam::{Mat4, Vec3};
+use glam::{Mat3, Mat4, Vec3};
 use gltf::Semantic;
 use gltf::mesh::Mode;
 
@@ -132,6 +133,7 @@ fn skin(part: &mut Part, primitive: &gltf::Primitive, buffers: &[&[u8]], joints:
     if numbers.len() != part.positions.len() || weights.len() != part.positions.len() {
         return Err(contradiction("a skin of another size than its mesh".into()));
     }
+    let mut mirrored = vec![false; numbers.len()];
     for v in 0..numbers.len() {
         let mut all = Mat4::ZERO;
         for k in 0..4 {
@@ -145,13 +147,19 @@ fn skin(part: &mut Part, primitive: &gltf::Primitive, buffers: &[&[u8]], joints:
             continue;
         }
         part.positions[v] = all.transform_point3(Vec3::from_array(part.positions[v])).to_array();
+        let linear = Mat3::from_mat4(all);
+        mirrored[v] = linear.determinant() < 0.0;
         if let Some(n) = &mut part.normals {
-            n[v] = all.transform_vector3(Vec3::from_array(n[v])).to_array();
+            n[v] = (turn_normals(linear) * Vec3::from_array(n[v])).normalize_or_zero().to_array();
         }
         if let Some(t) = &mut part.tangents {
             let [x, y, z, w] = t[v];
-            t[v] = all.transform_vector3(Vec3::new(x, y, z)).extend(w).to_array();
+            t[v] = (linear * Vec3::new(x, y, z)).extend(if mirrored[v] { -w } else { w }).to_array();
         }
+    }
+    // What joints mirror as a whole keeps its outside outside.
+    for c in part.corners.iter_mut().filter(|c| c.iter().all(|v| mirrored[*v as usize])) {
+        c.swap(1, 2);
     }
     if part.positions.iter().flatten().any(|x| !x.is_finite()) {
         return Err(contradiction("a skin moves vertices to infinity".into()));

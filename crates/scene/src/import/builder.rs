@@ -1,7 +1,7 @@
 //! Puts parts of meshes together: attributes filled up, normals and tangents made where they are missing.
 
 use super::MOST_TRIANGLES;
-use crate::{Mesh, Scene, Triangle};
+use crate::{Mesh, Scene, Triangle, turn_normals};
 use fault::{Code, Fault};
 use glam::{Mat3, Mat4, Vec2, Vec3, Vec4};
 
@@ -44,12 +44,7 @@ pub fn append(mesh: &mut Mesh, part: &Part, place: Mat4, object: u32, with_tange
     check_size(mesh.triangles.len() + part.corners.len())?;
     let linear = Mat3::from_mat4(place);
     let mirrored = linear.determinant() < 0.0;
-    // The cofactor matrix carries normals even through a singular transform.
-    let cofactor = Mat3::from_cols(
-        linear.y_axis.cross(linear.z_axis),
-        linear.z_axis.cross(linear.x_axis),
-        linear.x_axis.cross(linear.y_axis),
-    ) * if mirrored { -1.0 } else { 1.0 };
+    let turn = turn_normals(linear);
     let corners: Vec<[u32; 3]> = part.corners.iter().map(|c| if mirrored { [c[0], c[2], c[1]] } else { *c }).collect();
     let flat = part.normals.is_none();
     let base = mesh.positions.len();
@@ -63,7 +58,7 @@ pub fn append(mesh: &mut Mesh, part: &Part, place: Mat4, object: u32, with_tange
     }
     let n = order.len();
     mesh.positions.extend(order.iter().map(|v| place.transform_point3(Vec3::from_array(part.positions[*v]))));
-    let normal = |v: usize| part.normals.as_ref().map_or(Vec3::ZERO, |n| cofactor * Vec3::from_array(n[v]));
+    let normal = |v: usize| part.normals.as_ref().map_or(Vec3::ZERO, |n| turn * Vec3::from_array(n[v]));
     mesh.normals.extend(order.iter().map(|v| normal(*v).normalize_or_zero()));
     for set in 0..2 {
         let values = part.uvs[set].as_ref().map(|t| order.iter().map(|v| Vec2::from_array(t[*v])));
@@ -75,7 +70,8 @@ pub fn append(mesh: &mut Mesh, part: &Part, place: Mat4, object: u32, with_tange
     let given = part.tangents.as_ref().map(|t| {
         order.iter().map(|v| {
             let t = Vec4::from_array(t[*v]);
-            (linear * t.truncate()).normalize_or_zero().extend(t.w)
+            // A mirror image turns the hand of the tangent frame over.
+            (linear * t.truncate()).normalize_or_zero().extend(if mirrored { -t.w } else { t.w })
         })
     });
     let follow = with_tangents && given.is_none() && part.uvs[0].is_some();

@@ -17,7 +17,7 @@ fn plain() -> Surface {
         specular_colour: Vec3::ONE,
         transmission: 0.0,
         solid: false,
-        outside: true,
+        eta: 1.5,
         stretch: Vec3::ZERO,
         coat: None,
         sheen: None,
@@ -36,7 +36,7 @@ fn surfaces(roughness: f32) -> Vec<(&'static str, Surface)> {
         ("coated", Surface { coat: Some((0.8, 0.4, Vec3::Z)), ..r.clone() }),
         ("velvet", Surface { sheen: Some((Vec3::new(0.9, 0.4, 0.6), 0.5)), ..r.clone() }),
         ("glass", glass.clone()),
-        ("glass from inside", Surface { outside: false, ..glass }),
+        ("glass from inside", Surface { eta: 1.0 / 1.5, ..glass }),
         ("thin sheet", Surface { transmission: 0.7, base: Vec3::new(0.8, 0.9, 0.7), ..r }),
     ]
 }
@@ -80,22 +80,27 @@ fn draws_follow_their_density() {
                         let phi = d.y.atan2(d.x).rem_euclid(TAU);
                         ((d.z * 4.0 + 4.0) as usize).min(7) * 8 + ((phi / TAU * 8.0) as usize).min(7)
                     };
-                    for kind in SURFACE_KINDS {
-                        let k = kind as usize;
-                        if b.weights[k] == 0.0 {
+                    // Each kind alone, and one direction for all kinds.
+                    for kind in SURFACE_KINDS.map(Some).into_iter().chain([None]) {
+                        if kind.is_some_and(|kind| b.weights[kind as usize] == 0.0) {
                             continue;
                         }
+                        let density = |e: Eval| kind.map_or(e.any, |kind| e.pdf[kind as usize]);
                         let mut expected = [0.0f64; 64];
                         let n = 320;
                         over_sphere(n, |d| {
-                            expected[cell(d)] += b.eval(d).pdf[k] as f64 * 4.0 * PI / (n * n) as f64;
+                            expected[cell(d)] += density(b.eval(d)) as f64 * 4.0 * PI / (n * n) as f64;
                             0.0
                         });
                         let draws = 20_000;
                         let mut found = [0.0f64; 64];
                         for i in 0..draws {
-                            let [choice, u, v, _] = Sampler::new(3, 0, 0, 0, i).set(5);
-                            if let Some(s) = b.sample(kind, choice, Vec2::new(u, v)) {
+                            let [choice, u, v, turn] = Sampler::new(3, 0, 0, 0, i).set(5);
+                            let drawn = match kind {
+                                Some(kind) => b.sample(kind, choice, Vec2::new(u, v)),
+                                None => b.sample_any(choice, turn, Vec2::new(u, v)).map(|d| d.1),
+                            };
+                            if let Some(s) = drawn {
                                 assert!(s.singular.is_none() && (s.direction.length() - 1.0).abs() < 1e-4);
                                 found[cell(s.direction)] += 1.0 / draws as f64;
                             }
@@ -158,11 +163,11 @@ fn white_surfaces_lose_nothing() {
                 assert_eq!(down, Vec3::ZERO);
                 assert!((up.x - 1.0).abs() < 0.01, "roughness {roughness}, metallic {metallic}, cos {cos}: {}", up.x);
             }
-            for outside in [true, false] {
-                let s = Surface { roughness, transmission: 1.0, solid: true, outside, ..plain() };
+            for eta in [1.5, 1.0 / 1.5] {
+                let s = Surface { roughness, transmission: 1.0, solid: true, eta, ..plain() };
                 let [up, down] = furnace(&s, cos);
                 let total = up.x + down.x;
-                assert!((total - 1.0).abs() < 0.015, "glass, roughness {roughness}, {outside}, cos {cos}: {total}");
+                assert!((total - 1.0).abs() < 0.015, "glass, roughness {roughness}, {eta}, cos {cos}: {total}");
             }
             let thin = furnace(&Surface { roughness, transmission: 1.0, ..plain() }, cos);
             let total = thin[0].x + thin[1].x;
@@ -205,7 +210,8 @@ fn light_goes_both_ways_alike() {
                 let there = with(&s, wo, |b| f(b, wi));
                 // The way back is seen from the other side: everything is turned over.
                 let over = |d: Vec3| if wi.z < 0.0 { Vec3::new(d.x, -d.y, -d.z) } else { d };
-                let back_surface = Surface { outside: s.outside ^ (wi.z < 0.0), ..s.clone() };
+                let back_surface =
+                    Surface { eta: if wi.z < 0.0 && s.solid { 1.0 / s.eta } else { s.eta }, ..s.clone() };
                 let back = with(&back_surface, over(wi), |b| f(b, over(wo))) / eta2;
                 let most = there.max(back).max_element();
                 if most > 1e-4 {
@@ -241,5 +247,40 @@ fn nothing_is_sent_into_the_surface() {
             }
         }
         assert!(sides[1] > 0);
+    }
+}
+
+/// One direction for all kinds is drawn so well that what it carries stays near the light that came, whatever glass does: over
+/// many bounces inside a solid weights multiply, and a few large ones make fireflies.
+#[test]
+fn glass_weighs_all_directions_nearly_alike() {
+    for ior in [1.1f32, 1.5, 2.4] {
+        let table = Glass::new(ior);
+        for roughness in [0.05, 0.1, 0.2, 0.35, 0.5, 0.8, 1.0] {
+            for eta in [ior, 1.0 / ior] {
+                let s = Surface { roughness, transmission: 1.0, solid: true, ior, eta, ..plain() };
+                for cos in [0.02f32, 0.1, 0.3, 0.5, 0.7, 0.9, 1.0] {
+                    let b = Bsdf::new(&s, Some(&table), towards(cos, 0.7), Vec3::Z, Vec3::Z, ALL);
+                    let (mut sum, mut squares, mut most, n) = (0.0, 0.0, 0.0f64, 8192);
+                    for i in 0..n {
+                        let [choice, u, v, turn] = Sampler::new(3, 0, 0, 0, i).set(5);
+                        let Some((_, drawn)) = b.sample_any(choice, turn, Vec2::new(u, v)) else { continue };
+                        let e = b.eval(drawn.direction);
+                        let scale = if drawn.direction.z < 0.0 { (eta * eta) as f64 } else { 1.0 };
+                        let w = (e.f.iter().sum::<Vec3>().x / e.any) as f64 * scale;
+                        sum += w;
+                        squares += w * w;
+                        most = most.max(w);
+                    }
+                    let (mean, second) = (sum / n as f64, squares / n as f64);
+                    let what =
+                        format!("index {ior}, roughness {roughness}, ratio {eta}, cos {cos}: {mean} {second} {most}");
+                    assert!(
+                        (mean - 1.0).abs() < 0.008 && second < if cos < 0.1 { 1.7 } else { 1.25 } && most < 25.0,
+                        "{what}"
+                    );
+                }
+            }
+        }
     }
 }

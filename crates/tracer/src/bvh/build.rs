@@ -11,8 +11,11 @@ const LANES: usize = 4;
 const SWEPT: usize = 24;
 /// Ranges of more items than this are built beside each other.
 const PARALLEL: usize = 16_384;
-/// From this depth on ranges are halved, which bounds the depth and with it the stack of the traversal.
+/// From this depth on ranges are halved by number, which bounds the depth and with it the stack of the traversal: seven halvings,
+/// always of the range with the most items, make eight of an eighth each.
 const DEEPEST: usize = 40;
+/// Levels of nodes at most: of 2³² items ten eighths are left with four.
+pub(super) const MOST_LEVELS: usize = DEEPEST + 32_usize.div_ceil(3);
 
 /// A box with what it stands for.
 #[derive(Clone, Copy)]
@@ -88,7 +91,25 @@ pub(super) struct Tree<P> {
 /// Builds over `items`, whose order changes; `leaf` makes a leaf of up to four of them.
 pub(super) fn build<P: Send>(items: &mut [Item], leaf: &(impl Fn(&[Item]) -> P + Sync)) -> Tree<P> {
     let range = Range::of(items, 0, items.len());
-    subtree(items, range, 0, leaf)
+    let tree = subtree(items, range, 0, leaf);
+    // The traversal's stack is as long as this allows, and it does not look.
+    assert!(tree.levels() <= MOST_LEVELS, "a tree of {} levels", tree.levels());
+    tree
+}
+
+impl<P> Tree<P> {
+    /// Levels of nodes. Children come after their parents.
+    pub fn levels(&self) -> usize {
+        let mut level = vec![1u8; self.nodes.len()];
+        let mut most = usize::from(!self.nodes.is_empty());
+        for (i, n) in self.nodes.iter().enumerate() {
+            for c in n.child.iter().filter(|c| **c & LEAF == 0) {
+                level[*c as usize] = level[i] + 1;
+                most = most.max(level[i] as usize + 1);
+            }
+        }
+        most
+    }
 }
 
 fn subtree<P: Send>(items: &mut [Item], range: Range, depth: usize, leaf: &(impl Fn(&[Item]) -> P + Sync)) -> Tree<P> {
@@ -166,9 +187,12 @@ fn open(items: &mut [Item], range: Range, depth: usize) -> ([Range; WIDTH], usiz
     let mut list = [range; WIDTH];
     let mut count = 1;
     while count < WIDTH {
-        let largest = (0..count)
-            .filter(|k| list[*k].count > LANES)
-            .max_by(|a, b| list[*a].bounds.half_area().total_cmp(&list[*b].bounds.half_area()));
+        let open = (0..count).filter(|k| list[*k].count > LANES);
+        let largest = if depth < DEEPEST {
+            open.max_by(|a, b| list[*a].bounds.half_area().total_cmp(&list[*b].bounds.half_area()))
+        } else {
+            open.max_by_key(|k| list[*k].count)
+        };
         let Some(k) = largest else { break };
         let (a, b) = split(items, list[k], depth);
         list.copy_within(k + 1..count, k + 2);
@@ -186,7 +210,7 @@ fn packs(n: usize) -> f32 {
 /// Cuts a range where the surface area heuristic is least.
 fn split(items: &mut [Item], range: Range, depth: usize) -> (Range, Range) {
     let (first, count) = (range.first, range.count);
-    if count <= SWEPT {
+    if count <= SWEPT && depth < DEEPEST {
         return sweep(items, first, count);
     }
     let part = &mut items[first..first + count];

@@ -52,13 +52,15 @@ pub struct Bvh {
 }
 
 impl Bvh {
-    /// Builds over `count` triangles whose corners are told by `corners`. O(n log n).
+    /// Builds over `count` triangles whose corners are told by `corners`; what has no area is left out. O(n log n).
     pub fn build(count: u32, corners: impl Fn(u32) -> [Vec3; 3] + Sync) -> Bvh {
         let item = |i: u32| {
             let [a, b, c] = corners(i);
-            Item::new(a.min(b).min(c), a.max(b).max(c), i)
+            let double = [a, b, c].map(|p| p.as_dvec3());
+            let area = (double[1] - double[0]).cross(double[2] - double[0]);
+            (area.is_finite() && area != glam::DVec3::ZERO).then(|| Item::new(a.min(b).min(c), a.max(b).max(c), i))
         };
-        let mut items: Vec<Item> = (0..count).map(item).collect();
+        let mut items: Vec<Item> = (0..count).filter_map(item).collect();
         let Tree { nodes, leaves, root } =
             build::build(&mut items, &|items: &[Item]| Pack::new(items.iter().map(Item::id), &corners));
         Bvh { nodes: in_large_pages(nodes), packs: in_large_pages(leaves), root }
@@ -201,6 +203,7 @@ impl<const ANY: bool> Leaves for Placements<'_, ANY> {
 mod tests {
     use super::*;
     use crate::sampler::Sampler;
+    use glam::Vec3Swizzles;
 
     fn point(i: u32, set: u32) -> Vec3 {
         let [x, y, z, _] = Sampler::new(7, i, 0, 0, 0).set(set);
@@ -240,6 +243,53 @@ mod tests {
             hits += expected.is_some() as u32;
         }
         assert!(hits > 150);
+    }
+
+    /// Triangles that spite the builder: needles along lines, all in one place, of all sizes, in rows that halve, at the ends of the
+    /// range of numbers. Whatever the tree, it keeps to its levels and holds every triangle once, and rays end.
+    #[test]
+    fn spiteful_triangles_make_a_tree_within_its_levels() {
+        for seed in 0..60u32 {
+            let dice = |i: u32, set: u32| {
+                let [a, b, c, d] = Sampler::new(seed, i, 0, 0, 0).set(set);
+                (Vec3::new(a, b, c) - 0.5, d)
+            };
+            let count = 200 + (dice(0, 9).1 * 4000.0) as u32;
+            let corners: Vec<[Vec3; 3]> = (0..count)
+                .map(|i| {
+                    let ((p, s), (q, _), (r, _)) = (dice(i, 0), dice(i, 1), dice(i, 2));
+                    match (seed + if s < 0.2 { 1 } else { 0 }) % 10 {
+                        0 => [p, p + q, p + q * 0.5],
+                        1 => [p, p + Vec3::X * 1e-30, p + Vec3::Y * 1e-30],
+                        2 => [Vec3::ZERO, Vec3::X, Vec3::Y],
+                        3 => [p, p + q * 2f32.powi(-(i as i32 % 140)), p + r * 2f32.powi(-(i as i32 % 140))],
+                        4 => [Vec3::X * 2f32.powi(i as i32 % 120); 3].map(|c| c + q * 0.1).map(|c| c + c.yzx() * s),
+                        5 => [p * 1e38, q * 1e38, r * 1e38],
+                        6 => [Vec3::X * i as f32, Vec3::X * (i as f32 + 1.0), Vec3::new(i as f32, 1e-6, 0.0)],
+                        7 => [p * Vec3::new(1e30, 1.0, 1e-30), q * Vec3::new(1e30, 1.0, 1e-30), r],
+                        8 => [p, p + q * 1e-3, p + r * 1e-3],
+                        _ => [Vec3::X * 1.5f32.powi(i as i32 % 200), Vec3::X * 1.5f32.powi(i as i32 % 200) + 1e-9, q],
+                    }
+                })
+                .collect();
+            let has_area = |c: &[Vec3; 3]| {
+                let c = c.map(|p| p.as_dvec3());
+                let area = (c[1] - c[0]).cross(c[2] - c[0]);
+                area.is_finite() && area != glam::DVec3::ZERO
+            };
+            let expected: Vec<u32> = (0..count).filter(|i| has_area(&corners[*i as usize])).collect();
+            let bvh = Bvh::build(count, |i| corners[i as usize]);
+            let mut held: Vec<u32> = bvh.packs.iter().flat_map(Pack::ids).collect();
+            held.sort_unstable();
+            assert_eq!(held, expected, "seed {seed}");
+            for i in 0..200 {
+                let (origin, direction) = (dice(i, 3).0 * 3.0, dice(i, 4).0);
+                let ray = Ray { origin, direction, far: f32::INFINITY };
+                let hit = bvh.nearest(&ray);
+                assert!(hit.is_none_or(|h| h.triangle < count));
+                assert_eq!(hit.is_some(), bvh.blocked(&ray), "seed {seed}, ray {i}");
+            }
+        }
     }
 
     /// Rays through the shared edges and corners of a closed fan must not slip through.

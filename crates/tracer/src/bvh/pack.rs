@@ -30,6 +30,14 @@ impl Pack {
     }
 }
 
+#[cfg(test)]
+impl Pack {
+    /// Numbers of the triangles that are there.
+    pub fn ids(&self) -> impl Iterator<Item = u32> {
+        self.id.into_iter().filter(|id| *id != u32::MAX)
+    }
+}
+
 /// A ray in the sheared space of the watertight test: its largest axis becomes z, and it points along it.
 pub(super) struct Sheared {
     axes: [usize; 3],

@@ -6,8 +6,9 @@ use super::node::{EMPTY, LEAF, Node, WIDTH};
 use super::{Hit, Ray};
 use std::mem::MaybeUninit;
 
-/// Seven entries a level; see the bound on the depth in `build`.
-const STACK: usize = 384;
+/// Entries that can be open at once: at every level of nodes seven of eight children wait. The builder keeps to the levels,
+/// and checks it ([`super::build::build`]).
+const STACK: usize = 7 * super::build::MOST_LEVELS;
 
 /// Two and a half rounding errors of the slab test (Ize 2013).
 const ROUNDING: f32 = 1.000_000_4;

@@ -6,8 +6,17 @@ use super::tree::{Cone, Leaf};
 use crate::bvh::NONE;
 use glam::{Vec2, Vec3};
 use picture::luminance;
-use scene::{Light, LightKind, Mesh, Scene, TexRef, Triangle};
+use scene::{Alpha, Light, LightKind, Mesh, Scene, Triangle};
 use std::f32::consts::{FRAC_PI_2, PI, TAU};
+
+/// Where a light ray leads.
+#[derive(Debug, Clone, Copy)]
+pub enum Target {
+    /// To a point.
+    Point(Vec3),
+    /// In a direction without end.
+    Direction(Vec3),
+}
 
 /// A chosen point of a light as seen from a point.
 #[derive(Debug, Clone, Copy)]
@@ -22,13 +31,23 @@ pub struct LightSample {
     pub light: Vec3,
     /// Density for multiple importance sampling; none for lights that a ray cannot meet.
     pub pdf: Option<f32>,
-    /// Rounding error of the point on the light, metres: a shadow ray ends so far before it.
-    pub reach: f32,
+    /// From the point on the light to where a ray to it ends: off a triangle of the scene by its rounding error, so that it does
+    /// not shadow itself.
+    pub off: Vec3,
 }
 
 impl LightSample {
     pub fn far(direction: Vec3, light: Vec3, pdf: Option<f32>) -> LightSample {
-        LightSample { direction, distance: f32::INFINITY, emitter: None, light, pdf, reach: 0.0 }
+        LightSample { direction, distance: f32::INFINITY, emitter: None, light, pdf, off: Vec3::ZERO }
+    }
+
+    /// Where a ray from the point that the sample was drawn for leads.
+    pub fn end(&self, from: Vec3) -> Target {
+        if self.distance.is_finite() {
+            Target::Point(from + self.direction * self.distance + self.off)
+        } else {
+            Target::Direction(self.direction)
+        }
     }
 }
 
@@ -58,6 +77,8 @@ pub enum Body {
         instance: u32,
         triangle: u32,
         power: f32,
+        /// Rounding error of its points, metres.
+        room: f32,
     },
     Point {
         position: Vec3,
@@ -82,17 +103,23 @@ pub enum Body {
     },
 }
 
-/// A direction in a cone about an axis, evenly over its solid angle.
-pub fn draw_cone(axis: Vec3, cos_half: f32, u: Vec2) -> (Vec3, f32) {
-    let cos = 1.0 - u.x * (1.0 - cos_half);
-    let sin = (1.0 - cos * cos).max(0.0).sqrt();
+/// A direction in a cone about an axis, evenly over its solid angle. The cone is given by 1 − the cosine of half its angle, which
+/// tells small angles apart that have the same cosine.
+pub fn draw_cone(axis: Vec3, opening: f32, u: Vec2) -> (Vec3, f32) {
+    let below = u.x * opening;
+    let sin = (below * (2.0 - below)).max(0.0).sqrt();
     let (s, c) = (TAU * u.y).sin_cos();
     let (t, b) = axis.any_orthonormal_pair();
-    ((t * (sin * c) + b * (sin * s) + axis * cos).normalize(), cone_pdf(cos_half))
+    ((t * (sin * c) + b * (sin * s) + axis * (1.0 - below)).normalize(), cone_pdf(opening))
 }
 
-pub fn cone_pdf(cos_half: f32) -> f32 {
-    1.0 / (TAU * (1.0 - cos_half).max(1e-9))
+pub fn cone_pdf(opening: f32) -> f32 {
+    1.0 / (TAU * opening).max(1e-30)
+}
+
+/// 1 − cos of an angle from the square of its sine, without cancellation; for angles up to 90°.
+fn opening_of(sin2: f32) -> f32 {
+    sin2 / (1.0 + (1.0 - sin2).max(0.0).sqrt())
 }
 
 impl Body {
@@ -129,10 +156,15 @@ impl Body {
         let t = &mesh.triangles[triangle as usize];
         let m = &scene.materials[t.material as usize];
         let mut corners = mesh.corners(t);
-        let mut mirrored = false;
+        let size = |c: &[Vec3; 3]| c.iter().fold(0.0f32, |most, c| most.max(c.abs().max_element()));
+        let (mut mirrored, mut largest) = (false, size(&corners));
         if instance != NONE {
             let place = &scene.instances[instance as usize].to_world;
             corners = corners.map(|p| place.transform_point3(p));
+            // Rays are tested in the mesh's own space, where the same error may be larger.
+            let m = place.matrix3;
+            largest *= m.x_axis.abs().max(m.y_axis.abs()).max(m.z_axis.abs()).max_element();
+            largest = 2.0 * largest.max(size(&corners));
             mirrored = place.matrix3.determinant() < 0.0;
         }
         let normal = (corners[1] - corners[0]).cross(corners[2] - corners[0]) * if mirrored { -1.0 } else { 1.0 };
@@ -140,11 +172,20 @@ impl Body {
         if !(area > 0.0 && area.is_finite()) {
             return None;
         }
-        let textured = m.emissive_texture.map_or(1.0, |tex| mean_over(scene, mesh, t, &tex));
+        let textured = mean_over(scene, mesh, t);
         let sides = if m.double_sided { 2.0 } else { 1.0 };
         let power = (lum(m.emission) * textured * area * PI * sides).max(1e-12);
         let normal = normal.normalize();
-        Some(Body::Triangle { corners, normal, area, both_sides: m.double_sided, instance, triangle, power })
+        Some(Body::Triangle {
+            corners,
+            normal,
+            area,
+            both_sides: m.double_sided,
+            instance,
+            triangle,
+            power,
+            room: 2e-6 * largest,
+        })
     }
 
     /// A light that sends nothing.
@@ -221,7 +262,7 @@ impl Body {
                     emitter: None,
                     light,
                     pdf: None,
-                    reach: 0.0,
+                    off: Vec3::ZERO,
                 })
             }
             Body::Sphere { centre, radius, .. } => {
@@ -235,9 +276,8 @@ impl Body {
                     let (s, c) = (TAU * u.y).sin_cos();
                     return self.met(from, Vec3::new(r * c, r * s, z), 1.0 / (4.0 * PI));
                 }
-                let cos_half = (1.0 - r2 / d2).max(0.0).sqrt();
-                let (direction, _) = draw_cone(to / d2.sqrt(), cos_half, u);
-                self.met(from, direction, sphere_pdf(r2, d2))
+                let (direction, pdf) = draw_cone(to / d2.sqrt(), opening_of(r2 / d2), u);
+                self.met(from, direction, pdf)
             }
             Body::Flat { centre, a, b, round, radiance, .. } => {
                 let (x, y) = if *round {
@@ -263,11 +303,12 @@ impl Body {
         let direction = to / distance;
         let pdf = self.pdf(from, direction, distance);
         let light = radiance / pdf;
-        let reach = match self {
-            Body::Triangle { corners, .. } => {
-                2e-6 * corners.iter().fold(0.0f32, |most, c| most.max(c.abs().max_element()))
+        let off = match self {
+            // The direction's rounding moves the end aside as well.
+            Body::Triangle { normal, room, .. } => {
+                *normal * ((room + 4e-7 * distance) * -normal.dot(direction).signum())
             }
-            _ => 0.0,
+            _ => Vec3::ZERO,
         };
         (pdf > 0.0 && pdf.is_finite()).then_some(LightSample {
             direction,
@@ -275,7 +316,7 @@ impl Body {
             emitter,
             light,
             pdf: Some(pdf),
-            reach,
+            off,
         })
     }
 
@@ -286,7 +327,7 @@ impl Body {
             let Body::Sphere { centre, radiance, beam, .. } = self else { return None };
             Some(((*centre - from).dot(direction), *radiance * beam.map_or(1.0, |b| b.share(-direction))))
         })?;
-        Some(LightSample { direction, distance, emitter: None, light: radiance / pdf, pdf: Some(pdf), reach: 0.0 })
+        Some(LightSample { direction, distance, emitter: None, light: radiance / pdf, pdf: Some(pdf), off: Vec3::ZERO })
     }
 
     /// Density of [`Body::sample`] for a direction that leads to the light at a distance.
@@ -300,7 +341,7 @@ impl Body {
             Body::Point { .. } => 0.0,
             Body::Sphere { centre, radius, .. } => {
                 let (r2, d2) = (radius * radius, (*centre - from).length_squared());
-                if d2 <= r2 * 1.000_1 { 1.0 / (4.0 * PI) } else { sphere_pdf(r2, d2) }
+                if d2 <= r2 * 1.000_1 { 1.0 / (4.0 * PI) } else { cone_pdf(opening_of(r2 / d2)) }
             }
             Body::Flat { a, b, normal, round, .. } => {
                 over_area(-normal.dot(direction), a.cross(*b).length() * if *round { PI } else { 4.0 })
@@ -345,23 +386,24 @@ impl Body {
     }
 }
 
-fn sphere_pdf(r2: f32, d2: f32) -> f32 {
-    let sin2 = r2 / d2;
-    // 1 − cos without cancellation.
-    let rest = sin2 / (1.0 + (1.0 - sin2).max(0.0).sqrt());
-    1.0 / (TAU * rest)
-}
-
-/// Mean luminance of an emission texture over a triangle, from a grid of points inside it.
-fn mean_over(scene: &Scene, mesh: &Mesh, t: &Triangle, tex: &TexRef) -> f32 {
-    let uv = mesh.corner_uvs(t, tex.set as usize);
+/// Mean over a triangle of its emission texture's luminance and of the share of the surface that is there, from a grid of points
+/// inside it. What is small enough to fall between the points is drawn too seldom, never missed: see the floor of `power`.
+fn mean_over(scene: &Scene, mesh: &Mesh, t: &Triangle) -> f32 {
+    let m = &scene.materials[t.material as usize];
+    let alpha = m.alpha != Alpha::Opaque;
+    if m.emissive_texture.is_none() && !alpha {
+        return 1.0;
+    }
     let n = 12;
     let (mut sum, mut count) = (0.0, 0);
     for i in 0..n {
         for j in 0..n - i {
-            let (a, b) = ((i as f32 + 1.0 / 3.0) / n as f32, (j as f32 + 1.0 / 3.0) / n as f32);
-            let c = tex.rgb(&scene.textures, uv[0] * (1.0 - a - b) + uv[1] * a + uv[2] * b);
-            sum += luminance(c.to_array());
+            let (u, v) = ((i as f32 + 1.0 / 3.0) / n as f32, (j as f32 + 1.0 / 3.0) / n as f32);
+            let shown = if alpha { m.alpha_at(&scene.textures, mesh, t, u, v) } else { 1.0 };
+            let light = m.emissive_texture.map_or(1.0, |tex| {
+                luminance(tex.rgb(&scene.textures, mesh.uv_at(t, tex.set as usize, u, v)).to_array())
+            });
+            sum += light * shown;
             count += 1;
         }
     }

@@ -9,7 +9,7 @@ mod sky;
 mod table;
 mod tree;
 
-pub use body::{Body, LightSample};
+pub use body::{Body, LightSample, Target};
 pub use tree::Receiver;
 
 use crate::bvh::NONE;
@@ -70,7 +70,9 @@ impl Manner {
 struct Sun {
     /// The way to the light.
     towards: Vec3,
-    cos_half: f32,
+    /// 1 − the cosine of half its angle, 0 for a light without width; and the sine.
+    opening: f32,
+    sin_half: f32,
     /// Radiance, or irradiance of a light without width.
     light: Vec3,
     irradiance: f32,
@@ -86,11 +88,7 @@ impl Sun {
             None => 1.0,
         };
         // A wide sun may rise above the horizon although its centre is below.
-        if cos > 0.0 || self.cos_half < 1.0 && cos > -(1.0 - self.cos_half * self.cos_half).sqrt() {
-            self.irradiance * cos.max(0.05)
-        } else {
-            0.0
-        }
+        if cos > -self.sin_half { self.irradiance * cos.max(0.05) } else { 0.0 }
     }
 }
 
@@ -260,11 +258,13 @@ impl Lights {
             .into_iter()
             .map(|(direction, e, edit, group)| {
                 let half = (0.5 * edit.angle).to_radians();
-                let solid = PI * half.sin().powi(2);
+                // Directions round to 6·10⁻⁸: below a hundred times that a sun has no width that could be told.
+                let sin_half = if half < 1e-5 { 0.0 } else { half.sin() };
                 Sun {
                     towards: -direction,
-                    cos_half: half.cos(),
-                    light: if solid > 0.0 { e / solid } else { e },
+                    opening: if sin_half > 0.0 { 2.0 * (0.5 * half).sin().powi(2) } else { 0.0 },
+                    sin_half,
+                    light: if sin_half > 0.0 { e / (PI * sin_half * sin_half) } else { e },
                     irradiance: lum(e),
                     manner: manner(&edit, &group, false, false),
                 }
@@ -369,10 +369,10 @@ impl Lights {
             }
             Which::Sun(i) => {
                 let s = &self.suns[i as usize];
-                if s.cos_half >= 1.0 {
+                if s.opening <= 0.0 {
                     return Some(LightSample::far(s.towards, s.light, None));
                 }
-                let (direction, pdf) = body::draw_cone(s.towards, s.cos_half, u);
+                let (direction, pdf) = body::draw_cone(s.towards, s.opening, u);
                 Some(LightSample::far(direction, s.light / pdf, Some(pdf)))
             }
             Which::Placed(i) => self.bodies[i as usize].0.sample(from, u),
@@ -386,21 +386,18 @@ impl Lights {
             Which::Sky => self.sky(direction).1,
             Which::Sun(i) => {
                 let s = &self.suns[i as usize];
-                if s.cos_half < 1.0 { body::cone_pdf(s.cos_half) } else { 0.0 }
+                if s.opening > 0.0 { body::cone_pdf(s.opening) } else { 0.0 }
             }
             Which::Placed(i) => self.bodies[i as usize].0.pdf(from, direction, distance),
         }
     }
 
-    /// The direction and distance from a point to the middle of a light; none for the environment, which has none.
-    pub fn middle(&self, which: Which, from: Vec3) -> Option<(Vec3, f32)> {
+    /// The middle of a light; none for the environment, which has none.
+    pub fn middle(&self, which: Which) -> Option<Target> {
         match which {
             Which::Sky => None,
-            Which::Sun(i) => Some((self.suns[i as usize].towards, f32::INFINITY)),
-            Which::Placed(_) => {
-                let to = self.centre(which)? - from;
-                Some((to.normalize_or(Vec3::Y), to.length()))
-            }
+            Which::Sun(i) => Some(Target::Direction(self.suns[i as usize].towards)),
+            Which::Placed(_) => self.centre(which).map(Target::Point),
         }
     }
 
@@ -424,7 +421,8 @@ impl Lights {
         self.suns
             .iter()
             .enumerate()
-            .filter(move |(_, s)| s.cos_half < 1.0 && direction.dot(s.towards) >= s.cos_half)
+            // |a − b|² = 2 (1 − cos) tells small angles, which the cosine does not.
+            .filter(move |(_, s)| s.opening > 0.0 && (direction - s.towards).length_squared() <= 2.0 * s.opening)
             .map(|(i, s)| (Which::Sun(i as u32), s.light))
     }
 

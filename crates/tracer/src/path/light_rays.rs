@@ -1,6 +1,7 @@
 //! Light rays from surfaces, and what is left of light on its way to a point.
 
 use super::*;
+use crate::lights::Target;
 
 impl Tracer<'_> {
     /// Light rays from a surface. `expected` are the rays that each kind sends at the first hit; none behind it.
@@ -23,7 +24,8 @@ impl Tracer<'_> {
         for j in 0..rays {
             let sampler = if first { path.sampler.split(0, j, rays) } else { path.sampler };
             let [choice, u, v, _] = sampler.set(path.key(set::LIGHT));
-            let Some((which, chance)) = lights.choose(odds, receiver, choice) else { break };
+            // A draw may end at a group of lights none of which shines here.
+            let Some((which, chance)) = lights.choose(odds, receiver, choice) else { continue };
             // Lights with rays of their own get none of the common ones.
             if first && lights.manner(which).split > 0 {
                 continue;
@@ -57,14 +59,9 @@ impl Tracer<'_> {
         let lights = &self.arrangement.lights;
         let Some(l) = lights.sample(shot.which, point.position, shot.u) else { return };
         let mut e = bsdf.eval(l.direction);
-        if shot.which == Which::Sky
-            && let Some(by) = lights.environment()
-        {
-            if !by.light {
-                e.f[0] = Vec3::ZERO;
-            }
-            if !by.reflection {
-                (e.f[1], e.f[2]) = (Vec3::ZERO, Vec3::ZERO);
+        if shot.which == Which::Sky {
+            for kind in SURFACE_KINDS {
+                e.f[kind as usize] *= self.sky_of(kind);
             }
         }
         if e.f == [Vec3::ZERO; 3] {
@@ -73,28 +70,23 @@ impl Tracer<'_> {
         let manner = lights.manner(shot.which);
         let mut light = l.light / shot.chance;
         if let Some((instance, triangle, u, v)) = l.emitter {
-            light *= self.stage.emission_at(instance, triangle, u, v);
+            light *= self.stage.sent_from(instance, triangle, u, v);
         }
         let pdf = l.pdf.filter(|_| !manner.only_sampled()).map(|p| p * shot.chance);
         let weights: [f32; 3] = match (pdf, expected) {
             (None, _) => [1.0; 3],
-            (Some(p), Some(expected)) => std::array::from_fn(|k| power_heuristic(p, e.pdf[k] * expected[k])),
-            (Some(p), None) => {
-                let total: f32 = bsdf.weights.iter().sum();
-                let mixed = (0..3).map(|k| e.pdf[k] * bsdf.weights[k]).sum::<f32>() / total;
-                [power_heuristic(p, mixed); 3]
+            (Some(p), Some(expected)) => {
+                std::array::from_fn(|k| self.weigh(Strategy::LightRays, p, e.pdf[k] * expected[k]))
             }
+            (Some(p), None) => [self.weigh(Strategy::LightRays, p, e.any); 3],
         };
         work.count(path.charge_light(strongest(&bsdf.weights)));
-        let origin = point.leave(l.direction);
-        // From where the ray really starts to the very point on the light.
-        let aim = Aim::new(origin, point.position, l.direction, l.distance, l.reach);
-        let inside = if l.direction.dot(point.geometric) < 0.0 && point.surface.solid && point.front {
-            self.arrangement.media[point.material as usize]
-        } else {
-            path.inside.filter(|_| path.in_solid)
+        let interior = match &point.boundary {
+            Some(boundary) if l.direction.dot(point.geometric) < 0.0 => boundary.beyond,
+            _ => path.interior,
         };
-        let seen = self.seen(path, shot.which, aim, point.position, inside);
+        let way = Way { from: point.leave(l.direction), to: l.end(point.position), interior, passed: path.passed };
+        let seen = self.seen(shot.which, way);
         if path.bounce == 0 {
             work.tally.counters.first[RayKind::Direct as usize] += 1;
             work.tally.counters.light_rays[manner.group as usize] += 1;
@@ -124,72 +116,65 @@ impl Tracer<'_> {
     }
 
     /// Share of a light's radiance that reaches a point, with the shadow that the light is to have.
-    pub(super) fn seen(&self, path: &Path, which: Which, aim: Aim, position: Vec3, inside: Option<Medium>) -> Vec3 {
+    pub(super) fn seen(&self, which: Which, way: Way) -> Vec3 {
         let manner = self.arrangement.lights.manner(which);
-        let aim = match manner.shadow {
+        let way = match manner.shadow {
             Shadow::None => return Vec3::ONE,
-            Shadow::Hard => match self.arrangement.lights.middle(which, position) {
-                Some((direction, distance)) => Aim::new(aim.origin, position, direction, distance, aim.reach),
-                None => aim,
+            Shadow::Hard => match self.arrangement.lights.middle(which) {
+                Some(to) => Way { to, ..way },
+                None => way,
             },
-            Shadow::Soft => aim,
+            Shadow::Soft => way,
         };
-        let left = self.clear(path, aim, inside);
+        let left = self.clear(way);
         if manner.shadow_strength < 1.0 { Vec3::ONE.lerp(left, manner.shadow_strength) } else { left }
     }
 
-    /// Transmittance of the way to a light.
-    fn clear(&self, path: &Path, aim: Aim, inside: Option<Medium>) -> Vec3 {
-        let Aim { origin, direction, distance, reach } = aim;
-        // Ends short of the light so that it does not shadow itself.
-        let far = if distance.is_finite() { distance * (1.0 - 1e-6) - reach } else { f32::INFINITY };
-        if far <= 0.0 {
-            return Vec3::ONE;
-        }
-        let haze = |origin: Vec3, far: f32| match &self.arrangement.haze {
-            Some(h) => h.stretch(origin, direction, far).map_or(Vec3::ONE, |(a, b)| h.medium.transmittance(b - a)),
-            None => Vec3::ONE,
-        };
-        if !self.stage.lets_pass {
-            if self.stage.world.blocked(&Ray { origin, direction, far }) {
-                return Vec3::ZERO;
-            }
-            return match (path.in_solid, inside) {
-                (_, Some(m)) => m.transmittance(far),
-                (true, None) => Vec3::ONE,
-                (false, None) => haze(origin, far),
-            };
-        }
-        let (mut origin, mut far, mut left) = (origin, far, Vec3::ONE);
-        let (mut medium, mut in_solid) = (inside, path.in_solid || inside.is_some());
-        let mut passed = path.passed;
-        // Boundaries of open media are few; a ray that meets more is lost in broken geometry.
+    /// Transmittance of the way to a light. Where the ray passes something straight it starts anew behind it, towards the
+    /// same end: a step aside there would otherwise carry it past the end, onto the light.
+    fn clear(&self, mut way: Way) -> Vec3 {
+        let mut left = Vec3::ONE;
+        // Boundaries of solids are few; a ray that meets more is lost in broken geometry.
         for _ in 0..256 {
-            let hit = self.stage.world.nearest(&Ray { origin, direction, far });
-            let reach = hit.map_or(far, |h| h.distance);
-            left *= match (in_solid, medium) {
-                (true, Some(m)) => m.transmittance(reach),
-                (true, None) => Vec3::ONE,
-                (false, _) => haze(origin, reach),
-            };
-            let Some(hit) = hit else { return left };
-            let place = self.stage.place(hit.instance, hit.triangle);
-            let (at, face, room) = self.stage.spot(&hit);
-            let face = face.normalize_or(direction);
-            let entering = face.dot(direction) < 0.0;
-            if place.material.open() {
-                in_solid = entering;
-                medium = if entering { self.arrangement.media[place.material_index() as usize] } else { None };
+            let Some(ray) = way.ray() else { return left };
+            let hit = if self.stage.lets_pass {
+                self.stage.world.nearest(&ray)
             } else {
-                left *= 1.0 - self.stage.alpha(&hit);
-                passed += 1;
-                if left == Vec3::ZERO || passed > self.settings.depth_transparent {
+                if self.stage.world.blocked(&ray) {
                     return Vec3::ZERO;
                 }
+                None
+            };
+            let reach = hit.map_or(ray.far, |h| h.distance);
+            left *= if way.interior.is_open() {
+                match &self.arrangement.haze {
+                    Some(h) => h
+                        .stretch(ray.origin, ray.direction, reach)
+                        .map_or(Vec3::ONE, |(a, b)| h.medium.transmittance(b - a)),
+                    None => Vec3::ONE,
+                }
+            } else {
+                self.medium_in(&way.interior).map_or(Vec3::ONE, |m| m.transmittance(reach))
+            };
+            let Some(hit) = hit else { return left };
+            let (at, face, room) = self.stage.spot(&hit);
+            let face = face.normalize_or(ray.direction);
+            let entering = face.dot(ray.direction) < 0.0;
+            match self.unseen_boundary(&hit, entering, &way.interior) {
+                Some(beyond) => way.interior = beyond,
+                None => {
+                    left *= 1.0 - self.stage.alpha(&hit);
+                    way.passed += 1;
+                    if left == Vec3::ZERO || way.passed > self.settings.depth_transparent {
+                        return Vec3::ZERO;
+                    }
+                }
             }
-            origin = at + if entering { -face } else { face } * room;
-            far -= hit.distance;
-            if far <= 0.0 {
+            way.from = at + if entering { -face } else { face } * room;
+            // The end may lie within the step.
+            if let Target::Point(end) = way.to
+                && (end - way.from).dot(ray.direction) <= 0.0
+            {
                 return left;
             }
         }
@@ -202,25 +187,30 @@ pub(super) fn strongest(weights: &[f32; 3]) -> usize {
     (0..3).max_by(|a, b| weights[*a].total_cmp(&weights[*b])).unwrap_or(0)
 }
 
-/// A ray towards a light.
+/// The way of a light ray that is still to be looked at.
 #[derive(Clone, Copy)]
-pub(super) struct Aim {
-    pub origin: Vec3,
-    pub direction: Vec3,
-    pub distance: f32,
-    /// Rounding error of the target.
-    pub reach: f32,
+pub(super) struct Way {
+    pub from: Vec3,
+    pub to: Target,
+    /// The solids that it starts in.
+    pub interior: Interior,
+    /// See-through surfaces that were passed before.
+    pub passed: u32,
 }
 
-impl Aim {
-    /// Towards what lies in a direction at a distance from a point, but starting beside it.
-    fn new(origin: Vec3, point: Vec3, direction: Vec3, distance: f32, reach: f32) -> Aim {
-        if !distance.is_finite() {
-            return Aim { origin, direction, distance, reach };
+impl Way {
+    /// From where the ray starts to the very end; none if there is no way.
+    fn ray(&self) -> Option<Ray> {
+        match self.to {
+            Target::Direction(direction) => Some(Ray { origin: self.from, direction, far: f32::INFINITY }),
+            Target::Point(end) => {
+                let to = end - self.from;
+                let distance = to.length();
+                // The end of a shape that is no triangle is as exact as its distance.
+                let far = distance * (1.0 - 1e-6);
+                (far > 0.0).then(|| Ray { origin: self.from, direction: to / distance, far })
+            }
         }
-        let to = point + direction * distance - origin;
-        let distance = to.length();
-        Aim { origin, direction: to / distance.max(1e-30), distance, reach }
     }
 }
 

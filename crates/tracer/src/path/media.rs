@@ -1,6 +1,6 @@
 //! Paths through media: light from along a stretch, and scattering on it.
 
-use super::light_rays::Aim;
+use super::light_rays::Way;
 use super::*;
 
 impl Tracer<'_> {
@@ -24,9 +24,10 @@ impl Tracer<'_> {
         }
         self.line_light(path, m, &stretch, work);
         let [channel, u, ..] = path.set(set::MEDIUM);
-        let (at, weight) = m.draw(length, channel, u);
+        let channels = Medium::channels(path.throughput);
+        let (at, weight) = m.draw(length, channels, channel, u);
         path.throughput *= weight;
-        at.map(|at| Line { stretch, medium: *m, at })
+        at.map(|at| Line { stretch, medium: *m, at, density: m.density(channels, at) })
     }
 
     /// One light ray from somewhere on a stretch of a medium.
@@ -46,7 +47,7 @@ impl Tracer<'_> {
         let [u, v, ..] = path.set(set::LINE_LIGHT);
         let Some(l) = lights.sample(which, position, Vec2::new(u, v)) else { return };
         let light = match l.emitter {
-            Some((instance, triangle, u, v)) => l.light * self.stage.emission_at(instance, triangle, u, v),
+            Some((instance, triangle, u, v)) => l.light * self.stage.sent_from(instance, triangle, u, v),
             None => l.light,
         };
         let phase = m.phase(path.direction.dot(l.direction));
@@ -55,12 +56,15 @@ impl Tracer<'_> {
             return;
         }
         let weight = match l.pdf {
-            Some(pdf) if !manner.only_sampled() => power_heuristic(chance * density * pdf, m.density(at) * phase),
+            Some(pdf) if !manner.only_sampled() => {
+                let scattered = m.density(Medium::channels(path.throughput), at) * phase;
+                self.weigh(Strategy::LightRays, chance * density * pdf, scattered)
+            }
             _ => 1.0,
         };
         work.count(path.charge_light(VOLUME));
-        let aim = Aim { origin: position, direction: l.direction, distance: l.distance, reach: l.reach };
-        let seen = self.seen(path, which, aim, position, Some(*m).filter(|_| path.in_solid));
+        let way = Way { from: position, to: l.end(position), interior: path.interior, passed: path.passed };
+        let seen = self.seen(which, way);
         work.charge(|| path.charge_light(VOLUME));
         let part = part_of(path.part.unwrap_or(VOLUME), path.bounce > 0);
         self.add_by(path, part, manner.group, value * seen * weight, &path.used_by(VOLUME), 1, work);
@@ -84,6 +88,7 @@ impl Tracer<'_> {
         next.direction = direction;
         next.travelled = 0.0;
         next.guides = false;
+        next.sky = Vec3::splat(self.arrangement.lights.environment().is_some_and(|by| by.light) as u32 as f32);
         self.survive(&mut next).then_some(next)
     }
 }

@@ -56,7 +56,14 @@ fn estimate(stage: &Stage, size: f32, strategy: usize) -> (f64, f64) {
     let arrangement = Arrangement::new(stage, &settings, &edits).unwrap();
     let view = ViewRays::still(&stage.scene.cameras[0], settings.frame);
     let filter = FilterSampler::new(settings.filter, settings.filter_radius);
-    let tracer = Tracer { stage, settings: &settings, arrangement: &arrangement, view: &view, filter: &filter };
+    let tracer = Tracer {
+        stage,
+        settings: &settings,
+        arrangement: &arrangement,
+        view: &view,
+        filter: &filter,
+        inside: Some(Interior::default()),
+    };
     let mut tally = Tally::default();
     let (mut sum, mut square, n) = (0.0, 0.0, 256 * 256);
     for pixel in 0..256 {
