@@ -1,4 +1,4 @@
-//! What the ledgers, adaptive sampling and the advice are worth: `./run bench causes`. One of `cost`, `adaptive`, `bias`,
+//! What the ledgers, adaptive sampling and the advice are worth: `./run bench causes`. One of `cost`, `noise`, `adaptive`, `bias`,
 //! `prices`, `advice` alone by that word. Scenes: the three of the demo, and openly licensed objects from registry packages, fixed by
 //! hash (see `open_scenes.py`), where their folder is given.
 
@@ -7,7 +7,7 @@ mod subjects;
 
 use advice::{Advice, Machine, Measured, Pilot, advise, pilot_tuning, prices, time_ratio, trials};
 use std::path::Path;
-use subjects::{Subject, demo_subjects, describe, fixed, median, open_subjects, rendered, rendered_as};
+use subjects::{Subject, demo_subjects, describe, fixed, lamp_subjects, median, open_subjects, rendered, rendered_as};
 use tracer::{Plan, Render, SUPERBLOCK, Scope};
 use tuning::{K, Tuning};
 
@@ -21,6 +21,67 @@ const MOST: u32 = 16_384;
 /// Adaptive sampling goes to the noise of about so many samples: where a picture can be read, and where it begins to be clean. Noise
 /// that reaches over much of the display is as large in all blocks, since it ends at black and white.
 const NOISES: [u32; 2] = [64, 256];
+
+/// Noise as it is told against the true error on the display, over seeds: root mean squares over all blocks of what the halves of
+/// one render say, by half their displayed difference and as it is told, and of the error against all other samples together.
+fn noise(subjects: &[Subject]) {
+    const SEEDS: u32 = 6;
+    const COUNTS: [u32; 3] = [32, 64, 256];
+    println!(
+        "\nnoise told ÷ true displayed error, {SEEDS} seeds: by half the difference of the displayed halves, and as it is told"
+    );
+    for s in subjects {
+        let judging = describe(s, &s.tuning).judging();
+        let (view, block) = (judging.view, judging.block as usize);
+        let plates: Vec<(u32, picture::Plate)> = COUNTS
+            .iter()
+            .flat_map(|n| (0..SEEDS).map(move |seed| (*n, seed)))
+            .map(|(n, seed)| (n, rendered(s, &fixed(&s.tuning, n).with(K::SamplingSeed, 100 * n + seed)).plate()))
+            .collect();
+        let width = plates[0].1.region.width as usize;
+        let pixels = plates[0].1.a.len();
+        let all: f64 = plates.iter().map(|p| p.0 as f64).sum();
+        let mut sums = vec![[0.0f64; 3]; pixels];
+        for (n, p) in &plates {
+            for (sum, m) in sums.iter_mut().zip(p.mean()) {
+                (0..3).for_each(|c| sum[c] += *n as f64 * m[c] as f64);
+            }
+        }
+        print!("{:<26}", s.name);
+        for count in COUNTS {
+            // Of every block the squares of the true error by channel, and of both estimates, summed over the seeds.
+            let columns = width.div_ceil(block);
+            let mut truth = vec![[0.0f64; 3]; columns * (pixels / width).div_ceil(block)];
+            let mut told = vec![[0.0f64; 2]; truth.len()];
+            for (n, p) in plates.iter().filter(|p| p.0 == count) {
+                let (mean, own) = (p.mean(), *n as f64);
+                // The others are not exact: their share of the error is taken off, where it is a straight sum.
+                let exact = 1.0 / (1.0 + own / (all - own));
+                let mut halves = vec![[0.0f64; 3]; truth.len()];
+                for i in 0..pixels {
+                    let others: [f32; 3] =
+                        std::array::from_fn(|c| ((sums[i][c] - own * mean[i][c] as f64) / (all - own)) as f32);
+                    let [t, m, a, b] = [others, mean[i], p.a[i], p.b[i]].map(|v| view.display(v));
+                    let at = i / width / block * columns + i % width / block;
+                    for c in 0..3 {
+                        truth[at][c] += exact * ((m[c] - t[c]) as f64).powi(2);
+                        halves[at][c] += (0.5 * (a[c] - b[c]) as f64).powi(2);
+                    }
+                }
+                let map = p.block_grain(&judging);
+                for (k, (told, halves)) in told.iter_mut().zip(&halves).enumerate() {
+                    told[0] += halves.iter().copied().fold(0.0, f64::max);
+                    told[1] += map.grain[k].powi(2) * map.pixels[k] as f64;
+                }
+            }
+            // A block's noise is that of its worst channel.
+            let truth: Vec<f64> = truth.iter().map(|t| t.iter().copied().fold(0.0, f64::max)).collect();
+            let ratio = |k: usize| (told.iter().map(|t| t[k]).sum::<f64>() / truth.iter().sum::<f64>()).sqrt();
+            print!(" | {count:>3}: {:.2} → {:.2}", ratio(0), ratio(1));
+        }
+        println!();
+    }
+}
 
 /// Time with parts kept against time without, in turn.
 fn cost(subjects: &[Subject]) {
@@ -402,6 +463,10 @@ fn main() {
     let want = |w: &str| word.is_empty() || word == "causes" || word == w;
     if want("cost") {
         cost(&subjects);
+    }
+    if want("noise") {
+        noise(&subjects);
+        noise(&lamp_subjects());
     }
     // Against long renders: the demo's scenes alone, or one of them.
     let only = std::env::var("SCENE").unwrap_or_default();

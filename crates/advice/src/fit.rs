@@ -162,6 +162,12 @@ fn one(k: K, v: impl Into<serde_json::Value>) -> BTreeMap<String, serde_json::Va
     [(id(k).to_string(), v.into())].into()
 }
 
+/// The threshold at a share of the way from the finest to the coarsest, in equal ratios. Logarithms and back end a rounding error
+/// beside the limits, which the knob would refuse.
+fn threshold_at(part: f64) -> f64 {
+    (THRESHOLDS.0.ln() * (1.0 - part) + THRESHOLDS.1.ln() * part).exp().clamp(THRESHOLDS.0, THRESHOLDS.1)
+}
+
 /// Two significant digits, towards the coarser side.
 fn rounded(t: f64) -> f64 {
     let unit = 10f64.powf(t.log10().floor() - 1.0);
@@ -321,8 +327,7 @@ pub fn fit(test: Measured, tuning: &Tuning, machine: &Machine, seconds: f64, wan
         Vec::new()
     };
     let curve = (0..POINTS).filter_map(|i| {
-        let part = i as f64 / (POINTS - 1) as f64;
-        let x = (THRESHOLDS.0.ln() * (1.0 - part) + THRESHOLDS.1.ln() * part).exp();
+        let x = threshold_at(i as f64 / (POINTS - 1) as f64);
         let f = bench.forecast(&then.clone().with(K::SamplingThreshold, x).with(K::SamplingMost, MOST), &taken)?;
         Some(CurvePoint { threshold: x, seconds: f.seconds, low: f.low, high: f.high, grain: f.grain })
     });
@@ -428,4 +433,20 @@ fn ways_out(bench: &Bench, fine: &Tuning, rows: &[&Advice], seconds: f64) -> Opt
 pub fn spoken(seconds: f64) -> String {
     let s = seconds.max(0.0).round() as u64;
     if s < 60 { format!("{s} s") } else { format!("{} min {:02} s", s / 60, s % 60) }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_threshold_of_the_curve_is_one_that_the_knob_takes() {
+        for i in 0..=1000 {
+            let x = threshold_at(i as f64 / 1000.0);
+            let mut t = Tuning::default();
+            assert!(t.set("sampling.threshold", &serde_json::json!(x)).is_ok(), "{x:e}");
+            assert!((0.0..=1.0).contains(&x));
+        }
+        assert!((threshold_at(0.0) / THRESHOLDS.0 - 1.0).abs() < 1e-12 && threshold_at(1.0) == THRESHOLDS.1);
+    }
 }

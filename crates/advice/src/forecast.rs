@@ -14,8 +14,8 @@ use picture::denoise::Method;
 use picture::{Region, footprint};
 use serde::{Deserialize, Serialize};
 use tracer::{
-    DepthKind, Description, LIMITS, Limits, MATTE_RAYS, RayCount, RayKind, RenderReport, SavedCounts, clean_up_of,
-    ladder,
+    DepthKind, Description, LIMITS, Limits, MATTE_RAYS, MOST_PARTS_PIXELS, RayCount, RayKind, RenderReport,
+    SavedCounts, clean_up_of, ladder,
 };
 use ts_rs::TS;
 use tuning::{K, Tuning};
@@ -26,7 +26,9 @@ pub struct Machine {
     pub start: f64,
     /// Of the quick, the careful and the colour-only denoiser.
     pub denoise_per_pixel: [f64; 3],
-    pub write_per_pixel: f64,
+    /// Of one channel of a file, packed.
+    pub write_per_channel: f64,
+    pub mattes_per_pixel: f64,
     /// Bytes a pixel of each kind of file, in the order of [`FILES`]: of all channels, or of one where a kind holds passes.
     pub file_bytes: [f64; FILES.len()],
     pub trust: Trust,
@@ -62,7 +64,8 @@ impl Default for Machine {
         Machine {
             start: 1.0,
             denoise_per_pixel: [8e-7, 4e-5, 4e-6],
-            write_per_pixel: 1.2e-6,
+            write_per_channel: 2e-7,
+            mattes_per_pixel: 4e-5,
             // From finals of the demo: noise hardly shrinks, many passes are even.
             file_bytes: [5.2, 2.2, 6.0, 1.95, 0.93, 12.0],
             trust: Trust::from(&[]),
@@ -71,13 +74,25 @@ impl Default for Machine {
 }
 
 impl Machine {
+    /// Seconds of what comes after sampling, for so many delivered pixels: clean-up, mattes and files.
+    pub fn after_sampling(&self, t: &Tuning, pixels: f64) -> f64 {
+        let denoise = clean_up_of(t).denoises().map_or(0.0, |m| self.denoise_per_pixel[m as usize]);
+        let mattes = if t.switch(K::DeliveryMattes) { self.mattes_per_pixel } else { 0.0 };
+        pixels * (denoise + mattes) + self.writing(t, pixels)
+    }
+
+    /// Seconds of writing all files.
+    pub fn writing(&self, t: &Tuning, pixels: f64) -> f64 {
+        pixels * self.write_per_channel * channels_written(t, pixels)
+    }
+
     fn file_sizes(&self, t: &Tuning, pixels: f64) -> Vec<FileSize> {
         [K::DeliveryDisplay, K::DeliveryLinear]
             .into_iter()
             .filter_map(|k| {
                 let kind = t.name(k);
                 let each = self.file_bytes[FILES.iter().position(|f| *f == kind)?];
-                Some(FileSize { kind: kind.into(), bytes: each * channels(t, kind) * pixels })
+                Some(FileSize { kind: kind.into(), bytes: each * channels(t, kind, pixels) * pixels })
             })
             .collect()
     }
@@ -87,14 +102,21 @@ impl Machine {
 pub const FILES: [&str; 6] = ["png_16", "png_8", "tiff_16", "exr_float", "exr_half", "tiff_float"];
 
 /// Channels that a kind of file holds in units of its bytes a pixel: OpenEXR files hold passes, others the picture alone.
-pub fn channels(t: &Tuning, kind: &str) -> f64 {
+pub fn channels(t: &Tuning, kind: &str, pixels: f64) -> f64 {
     if !kind.starts_with("exr") {
         return 1.0;
     }
     // Picture, noisy picture, guides, grain and samples; about eight parts and lights with their grain, and what belongs to them.
-    let parts = if t.switch(K::DeliveryParts) { 45.0 } else { 0.0 };
+    let kept = t.switch(K::DeliveryParts) && (t.switch(K::DeliveryPartsLarge) || pixels <= MOST_PARTS_PIXELS as f64);
+    let parts = if kept { 45.0 } else { 0.0 };
     let mattes = if t.switch(K::DeliveryMattes) { 24.0 } else { 0.0 };
     16.0 + parts + mattes
+}
+
+/// Channels of all files that a tuning asks for.
+pub fn channels_written(t: &Tuning, pixels: f64) -> f64 {
+    let of = |k: K| if t.name(k) == "none" { 0.0 } else { channels(t, t.name(k), pixels) };
+    of(K::DeliveryDisplay) + of(K::DeliveryLinear)
 }
 
 /// A test on which a forecast rests, and trials of its splits and roulette where there were some.
@@ -326,7 +348,7 @@ pub(crate) fn forecast_turned(
     let camera = report.rays.iter().find(|r| r.kind == RayKind::Camera).map_or(0.0, |r| r.share);
     let each_ray = camera * report.processor_seconds / report.samples.max(1) as f64 / workers;
     let mattes = if tuning.switch(K::DeliveryMattes) { each_ray * MATTE_RAYS * frame_pixels } else { 0.0 };
-    causes.push(Cause { kind: CauseKind::Files, seconds: machine.write_per_pixel * frame_pixels + mattes });
+    causes.push(Cause { kind: CauseKind::Files, seconds: machine.writing(tuning, frame_pixels) + mattes });
     let seconds: f64 = causes.iter().map(|c| c.seconds).sum();
     // Judged before the clean-up, grain does not depend on it; judged after it, another clean-up leaves another grain.
     let plain = [&d.tuning, tuning].iter().all(|t| t.name(K::SamplingJudge) != "delivered");

@@ -1,7 +1,7 @@
 //! The commands that only print.
 
 use fault::Fault;
-use picture::{View, files, metrics};
+use picture::{View, against, files, metrics};
 use std::io::Write;
 use std::path::Path;
 use tuning::KNOBS;
@@ -36,16 +36,22 @@ pub fn compare(a: &Path, b: &Path, json: bool) -> Result<(), Fault> {
         ));
     }
     let m = metrics::compare(&pa.pixels, &pb.pixels, (pa.width, pa.height), &View::PLAIN)?;
+    let light = against::brightness(&pa.pixels, &pb.pixels, pa.width);
     if json {
-        return print(&serde_json::to_string_pretty(&m).unwrap_or_default());
+        let mut all = serde_json::to_value(&m).unwrap_or_default();
+        if let (Some(all), Ok(serde_json::Value::Object(light))) = (all.as_object_mut(), serde_json::to_value(&light)) {
+            all.extend(light);
+        }
+        return print(&serde_json::to_string_pretty(&all).unwrap_or_default());
     }
     let or = |x: Option<f64>, none: &str, unit: &str| x.map_or(none.to_string(), |v| format!("{v:.4}{unit}"));
     print(&format!(
-        "RMSE          {:.6}\nrelative MSE  {:.6}\nPSNR          {}\nSSIM          {}\nFLIP          {:.4}",
+        "RMSE          {:.6}\nrelative MSE  {:.6}\nPSNR          {}\nSSIM          {}\nFLIP          {:.4}\nbrightness    {}",
         m.rmse,
         m.relative_mse,
         or(m.psnr, "infinite (equal on display)", " dB"),
         or(m.ssim, "not defined below 11×11 pixels", ""),
         m.flip,
+        light.words,
     ))
 }

@@ -51,9 +51,14 @@ pub fn suggested(plate: &Plate, view: &View, threshold: f64) -> Vec<ClampAdvice>
         };
         BlockMap::from_differences(r, BLOCK, (0..n).map(|i| [grain(i) as f32; 3]))
     };
-    let before = blocks(&|_| 0.0);
+    let before = blocks(&|_| 0.0).of_rendered(r, &plate.samples);
     let worst = before.summary().1;
-    let mut sorted = before.grain.clone();
+    // Blocks that were not rendered are neither clean nor noisy.
+    let known = before.grain.iter().zip(&before.pixels).filter(|(_, pixels)| **pixels > 0);
+    let mut sorted: Vec<f64> = known.map(|(grain, _)| *grain).collect();
+    if sorted.is_empty() {
+        return Vec::new();
+    }
     sorted.sort_by(f64::total_cmp);
     let goal = threshold.max(sorted[(sorted.len() - 1) * 99 / 100]);
     if worst <= goal {
@@ -158,6 +163,35 @@ mod tests {
         let light: f64 = p.mean().iter().map(|c| luminance(*c) as f64).sum();
         let expected = (100.0 - f.limit) / 64.0 / light;
         assert!((f.lost / expected - 1.0).abs() < 0.05, "{} against {expected}", f.lost);
+    }
+
+    /// A pilot of which a sixteenth was rendered, half of that noisy: the suggestion is that for these blocks alone, as if the rest were
+    /// not there.
+    #[test]
+    fn blocks_that_were_not_rendered_are_not_clean() {
+        let plate = |size: u32, rendered: &dyn Fn(usize) -> bool| {
+            let mut p = even_plate((size, size), 0.01);
+            let n = p.a.len();
+            p.samples = (0..n).map(|i| if rendered(i) { 64 } else { 0 }).collect();
+            let mut grain = vec![0.0f32; n];
+            for i in (0..n).filter(|i| rendered(*i)) {
+                // A bright sample in one pixel of every block, brighter in one block.
+                let (x, y) = (i % size as usize, i / size as usize);
+                if (x % 8, y % 8) == (4, 4) {
+                    let extra = if (x, y) == (4, 4) { 100.0 } else { 60.0 } / 32.0;
+                    p.a[i] = p.a[i].map(|c| c + extra);
+                    grain[i] = 0.5 * extra;
+                }
+            }
+            p.layers = vec![("diffuse_bounced.grain".into(), grain)];
+            p
+        };
+        let view = View { exposure: -3.0, ..View::PLAIN };
+        let whole = suggested(&plate(64, &|_| true), &view, 0.001);
+        let pilot = suggested(&plate(256, &|i| i % 256 < 64 && i / 256 < 64), &view, 0.001);
+        assert!(!whole.is_empty() && whole.len() == pilot.len(), "{whole:?} {pilot:?}");
+        assert_eq!(whole[0].limit, pilot[0].limit);
+        (0..2).for_each(|k| assert!((whole[0].worst[k] / pilot[0].worst[k] - 1.0).abs() < 0.02, "{whole:?} {pilot:?}"));
     }
 
     /// A clamp that took three quarters of the light of one block among 64 whose light is 1: the share is 3 of 67.

@@ -1,11 +1,16 @@
 //! Grain: the visible noise of a picture as a number, from the difference of two independent halves.
 //!
-//! For the halves a and b of a pixel and a view D, the displayed grain of channel c is |D_c(a) − D_c(b)| / 2,
-//! an unbiased estimate (up to a factor) of the standard error of the displayed mean. One pixel's value has one
-//! degree of freedom and says little, so blocks are pooled: G_B = max over c of sqrt(mean over B of g²).
+//! For the halves a and b of a pixel, their mean m and a view D, half the displayed difference |D(a) − D(b)| / 2 is an unbiased
+//! estimate (up to a factor) of the standard error of D(m) where noise is even. Where it is made by rare bright light it is too
+//! small: both halves may be clipped to white, and the curve shrinks what lies high. There the mean's distance from the darker half,
+//! D(m) − D(min(a, b)), is right: the darker half has not met the light, as most pixels have not. Which of the two a block gets
+//! is told by the kurtosis of its differences: 3 for Gaussian noise, tens for single bright samples.
+//! One pixel's value has one degree of freedom and says little, so blocks are pooled: G_B = max over c of
+//! sqrt(mean over B of g²). Against true errors (`./run bench causes noise`): 0.9 to 1.1 in the mean of scenes; of light so rare that
+//! neither half has met it no estimate can know, and what is told is a lower bound.
 
 use crate::denoise::{CleanUp, clean_halves};
-use crate::{Plate, Region, Rgb, View, rendered};
+use crate::{Plate, Region, Rgb, View, luminance, rendered};
 use serde::{Deserialize, Serialize};
 use ts_rs::TS;
 
@@ -53,41 +58,80 @@ impl Judging {
             && clean(self) == clean(other)
     }
 
-    /// Half the difference of a pixel's halves, by channel. Halves judged as delivered must have been denoised before.
-    pub fn difference(&self, a: Rgb, b: Rgb) -> Rgb {
+    /// What a pixel's halves tell of its noise. Halves judged as delivered must have been denoised before.
+    pub fn difference(&self, a: Rgb, b: Rgb) -> Difference {
         match self.measure {
             Measure::Displayed | Measure::Delivered => {
-                let (a, b) = (self.view.display(a), self.view.display(b));
-                std::array::from_fn(|c| 0.5 * (a[c] - b[c]))
+                let m: Rgb = std::array::from_fn(|c| 0.5 * (a[c] + b[c]));
+                let [shown, da, db] = [m, a, b].map(|v| self.view.display(v));
+                Difference {
+                    even: std::array::from_fn(|c| 0.5 * (da[c] - db[c])),
+                    from_darker: std::array::from_fn(|c| shown[c] - da[c].min(db[c])),
+                    light: luminance(a) - luminance(b),
+                }
             }
             Measure::Relative => {
                 let floor = 0.01 * 0.18 * (-self.view.exposure).exp2() as f32;
-                std::array::from_fn(|c| 0.5 * (a[c] - b[c]) / (0.5 * (a[c] + b[c]).abs() + floor))
+                let of = |c: usize| 0.5 * (a[c] - b[c]) / (0.5 * (a[c] + b[c]).abs() + floor);
+                Difference::from(std::array::from_fn(of))
             }
         }
     }
 }
 
-/// Sum of squared grain over the pixels of a block.
+/// What the halves of one pixel tell of its noise, by channel.
+#[derive(Debug, Clone, Copy)]
+pub struct Difference {
+    /// Half the difference.
+    pub even: Rgb,
+    /// The mean's distance from the darker half.
+    pub from_darker: Rgb,
+    /// The difference of the halves' luminance, linear: tells even noise from rare bright light.
+    pub light: f32,
+}
+
+impl From<Rgb> for Difference {
+    /// Half a difference alone.
+    fn from(even: Rgb) -> Difference {
+        Difference { even, from_darker: even, light: 0.0 }
+    }
+}
+
+/// Kurtosis up to which noise counts as even, and from which on as rare bright light; between them both estimates are mixed.
+const EVEN: f64 = 4.0;
+const RARE: f64 = 30.0;
+
+/// Sums over the pixels of a block.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct BlockSum {
-    squares: [f64; 3],
+    even: [f64; 3],
+    from_darker: [f64; 3],
+    /// Second and fourth powers of the differences of light.
+    light: [f64; 2],
     pixels: u32,
 }
 
 impl BlockSum {
-    /// Adds one pixel by [`Judging::difference`].
-    pub fn add(&mut self, difference: Rgb) {
-        for (sum, g) in self.squares.iter_mut().zip(difference) {
-            *sum += (g as f64).powi(2);
+    pub fn add(&mut self, d: Difference) {
+        for c in 0..3 {
+            self.even[c] += (d.even[c] as f64).powi(2);
+            self.from_darker[c] += (d.from_darker[c] as f64).powi(2);
         }
+        let square = (d.light as f64).powi(2);
+        self.light[0] += square;
+        self.light[1] += square * square;
         self.pixels += 1;
     }
 
     /// G_B, a share of the display range.
     pub fn grain(&self) -> f64 {
-        let worst = self.squares.iter().copied().fold(0.0, f64::max);
-        (worst / self.pixels.max(1) as f64).sqrt()
+        let n = self.pixels.max(1) as f64;
+        let kurtosis = self.light[1] * n / (self.light[0] * self.light[0]);
+        // Not a number where nothing differs.
+        let rare = if kurtosis > EVEN { ((kurtosis / EVEN).ln() / (RARE / EVEN).ln()).min(1.0) } else { 0.0 };
+        let of = |c: usize| self.even[c] + rare * (self.from_darker[c] - self.even[c]);
+        let worst = (0..3).map(of).fold(0.0, f64::max);
+        (worst / n).sqrt()
     }
 }
 
@@ -126,14 +170,18 @@ impl BlockMap {
     }
 
     /// From half-differences of a region's pixels, row by row.
-    pub fn from_differences(r: Region, block: u32, differences: impl Iterator<Item = Rgb>) -> BlockMap {
+    pub fn from_differences(
+        r: Region,
+        block: u32,
+        differences: impl Iterator<Item = impl Into<Difference>>,
+    ) -> BlockMap {
         let first = (r.x / block, r.y / block);
         let columns = (r.right() - 1) / block - first.0 + 1;
         let rows = (r.bottom() - 1) / block - first.1 + 1;
         let mut sums = vec![BlockSum::default(); (columns * rows) as usize];
         for (i, difference) in differences.enumerate() {
             let (x, y) = (r.x + i as u32 % r.width, r.y + i as u32 / r.width);
-            sums[((y / block - first.1) * columns + (x / block - first.0)) as usize].add(difference);
+            sums[((y / block - first.1) * columns + (x / block - first.0)) as usize].add(difference.into());
         }
         BlockMap {
             block,
@@ -165,7 +213,8 @@ impl BlockMap {
     pub fn summary(&self) -> (f64, f64) {
         let pixels: u64 = self.pixels.iter().map(|p| *p as u64).sum();
         let sum: f64 = self.grain.iter().zip(&self.pixels).map(|(g, p)| g * g * *p as f64).sum();
-        let worst = self.grain.iter().copied().fold(0.0, f64::max);
+        let known = self.grain.iter().zip(&self.pixels).filter(|(_, pixels)| **pixels > 0);
+        let worst = known.map(|(grain, _)| *grain).fold(0.0, f64::max);
         ((sum / pixels.max(1) as f64).sqrt(), worst)
     }
 }

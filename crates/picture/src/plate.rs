@@ -149,8 +149,69 @@ impl Plate {
             normal: to(&self.normal, w, &across, &down),
             depth: to(&self.depth, w, &across, &down),
             split: self.split.as_ref().map(|s| s.each(|v| to(v, w, &across, &down))),
-            layers: self.layers.iter().map(|(n, v)| (n.clone(), to(v, w, &across, &down))).collect(),
+            layers: self
+                .layers
+                .iter()
+                .map(|(name, v)| {
+                    // Numbers of objects and materials are names: between two of them lies a third thing.
+                    let v =
+                        if name.ends_with(".id") { self.nearest(v, region, step) } else { to(v, w, &across, &down) };
+                    (name.clone(), v)
+                })
+                .collect(),
         }
+    }
+
+    /// Of every pixel of a region of another frame the value at its middle, `step` of our pixels to one of its.
+    fn nearest(&self, values: &[f32], region: Region, step: (f64, f64)) -> Vec<f32> {
+        let own = self.region;
+        let at = |i: u32, step: f64, from: u32, len: u32| {
+            (((i as f64 + 0.5) * step) as u32).clamp(from, from + len - 1) - from
+        };
+        let of = |i: u32| {
+            let x = at(region.x + i % region.width, step.0, own.x, own.width);
+            let y = at(region.y + i / region.width, step.1, own.y, own.height);
+            values[(y * own.width + x) as usize]
+        };
+        (0..region.area() as u32).map(of).collect()
+    }
+}
+
+impl Plate {
+    /// Gives pixels without samples what the nearest ones have that were rendered; their number stays 0. The share that was
+    /// filled; nothing happens where no pixel was rendered. O(pixels).
+    pub fn fill_gaps(&mut self) -> f64 {
+        let (w, h) = (self.region.width as usize, self.region.height as usize);
+        let mut from: Vec<u32> =
+            self.samples.iter().enumerate().map(|(i, n)| if *n > 0 { i as u32 } else { u32::MAX }).collect();
+        let mut open: std::collections::VecDeque<usize> = (0..from.len()).filter(|i| from[*i] != u32::MAX).collect();
+        let gaps = from.len() - open.len();
+        if gaps == 0 || open.is_empty() {
+            return 0.0;
+        }
+        while let Some(i) = open.pop_front() {
+            let (x, y) = (i % w, i / w);
+            let around =
+                [(x > 0, i.wrapping_sub(1)), (x + 1 < w, i + 1), (y > 0, i.wrapping_sub(w)), (y + 1 < h, i + w)];
+            for (_, k) in around.into_iter().filter(|(there, _)| *there) {
+                if from[k] == u32::MAX {
+                    from[k] = from[i];
+                    open.push_back(k);
+                }
+            }
+        }
+        fn gathered<T: Copy>(values: &[T], from: &[u32]) -> Vec<T> {
+            from.iter().map(|i| values[*i as usize]).collect()
+        }
+        self.a = gathered(&self.a, &from);
+        self.b = gathered(&self.b, &from);
+        self.coverage = gathered(&self.coverage, &from);
+        self.albedo = gathered(&self.albedo, &from);
+        self.normal = gathered(&self.normal, &from);
+        self.depth = gathered(&self.depth, &from);
+        self.split = self.split.as_ref().map(|s| s.each(|v| gathered(v, &from)));
+        self.layers.iter_mut().for_each(|(_, v)| *v = gathered(v, &from));
+        gaps as f64 / from.len() as f64
     }
 }
 

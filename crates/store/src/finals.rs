@@ -97,6 +97,13 @@ impl Store {
             .map_err(sql)
     }
 
+    pub fn set_final_description(&self, id: i64, description: &str) -> Result<(), Fault> {
+        self.db()
+            .execute("UPDATE finals SET description = ?2 WHERE id = ?1", (id, description))
+            .map(|_| ())
+            .map_err(sql)
+    }
+
     pub fn set_final_state(&self, id: i64, state: &str) -> Result<(), Fault> {
         self.db().execute("UPDATE finals SET state = ?2 WHERE id = ?1", (id, state)).map(|_| ()).map_err(sql)
     }

@@ -80,24 +80,12 @@ pub struct Delivery<'a> {
 }
 
 impl Delivery<'_> {
-    /// Writes every file that the tuning asks for into a folder, each whole or not at all. Names begin with `base`.
+    /// Writes every file that the tuning asks for into a folder, each whole or not at all. Names begin with `base`. The display
+    /// file is packed beside the linear ones.
     pub fn write_all(mut self, folder: &Path, base: &str) -> Result<Vec<Written>, Fault> {
         let t = &self.description.tuning;
-        let mut out = Vec::new();
-        match t.name(K::DeliveryDisplay) {
-            "none" => {}
-            kind => {
-                let ending = if kind == "tiff_16" { "tif" } else { "png" };
-                out.push(self.write(&folder.join(format!("{base}.{ending}")))?);
-            }
-        }
-        match t.name(K::DeliveryLinear) {
-            "none" => {}
-            "tiff_float" => {
-                let path = folder.join(format!("{base}_linear.tif"));
-                self.whole(&path, |out| tiff_linear(out, &self.delivered.picture, self.size()))?;
-                out.push(written(&path, Vec::new())?);
-            }
+        let passes = match t.name(K::DeliveryLinear) {
+            "none" | "tiff_float" => Vec::new(),
             _ if t.name(K::DeliveryPasses) == "one_each" => {
                 let mut passes: Vec<(String, Vec<Channel>)> = Vec::new();
                 for c in self.given_channels() {
@@ -107,19 +95,40 @@ impl Delivery<'_> {
                         None => passes.push((pass, vec![c])),
                     }
                 }
-                for (pass, list) in passes {
-                    let plain = pass.replace([' ', '/'], "-");
-                    let name = if pass.is_empty() { format!("{base}.exr") } else { format!("{base}_{plain}.exr") };
-                    let notes = if pass.is_empty() { self.half_notes() } else { Vec::new() };
-                    out.push(self.write_channels(&folder.join(name), list, notes)?);
-                }
+                passes
             }
-            _ => {
-                let channels = self.given_channels();
-                out.push(self.write_channels(&folder.join(format!("{base}.exr")), channels, self.half_notes())?);
+            _ => vec![(String::new(), self.given_channels())],
+        };
+        let display = match t.name(K::DeliveryDisplay) {
+            "none" => None,
+            "tiff_16" => Some(folder.join(format!("{base}.tif"))),
+            _ => Some(folder.join(format!("{base}.png"))),
+        };
+        let delivery = &self;
+        let linear = || -> Result<Vec<Written>, Fault> {
+            if t.name(K::DeliveryLinear) == "tiff_float" {
+                let path = folder.join(format!("{base}_linear.tif"));
+                delivery.whole(&path, |out| tiff_linear(out, &delivery.delivered.picture, delivery.size()))?;
+                return Ok(vec![written(&path, Vec::new())?]);
             }
-        }
-        Ok(out)
+            let each = |(pass, list): (String, Vec<Channel>)| {
+                let plain = pass.replace([' ', '/'], "-");
+                let name = if pass.is_empty() { format!("{base}.exr") } else { format!("{base}_{plain}.exr") };
+                let notes = if pass.is_empty() { delivery.half_notes() } else { Vec::new() };
+                delivery.write_channels(&folder.join(name), list, notes)
+            };
+            passes.into_iter().map(each).collect()
+        };
+        std::thread::scope(|scope| {
+            let display = display.map(|path| scope.spawn(move || delivery.write(&path)));
+            let linear = linear();
+            let display = display.map(|d| {
+                d.join().unwrap_or_else(|panic| Err(Fault::internal(fault::panic_text(&*panic), "display file")))
+            });
+            let mut out: Vec<Written> = display.transpose()?.into_iter().collect();
+            out.extend(linear?);
+            Ok(out)
+        })
     }
 
     /// Writes one file of the kind that its ending says, whole or not at all.

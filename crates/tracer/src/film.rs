@@ -363,7 +363,7 @@ impl Film {
             Some(c) => c.pixels.clone(),
             None => vec![[f32::NAN; 3]; area.area()],
         };
-        self.each_sampled(|tile, tail, i, to, n| {
+        self.each_sampled(area, |tile, tail, i, to, n| {
             let half = |h| tile.mean(&self.layout, tail, i, h, n);
             let (a, b) = (half(0), half(1));
             out[to] = std::array::from_fn(|c| 0.5 * (a[c] + b[c]));
@@ -371,10 +371,9 @@ impl Film {
         Some(out)
     }
 
-    /// Visits every wanted pixel that has samples: its tile with the tail's factors, its place there, its place in the wanted
+    /// Visits every pixel of an area that has samples: its tile with the tail's factors, its place there, its place in the
     /// area, and its samples per half.
-    fn each_sampled(&self, mut f: impl FnMut(&Tile, &[f32; 3], usize, usize, u32)) {
-        let area = self.area;
+    fn each_sampled(&self, area: Region, mut f: impl FnMut(&Tile, &[f32; 3], usize, usize, u32)) {
         for i in 0..self.tiles.len() {
             let tile = self.tile(i);
             let t = tile.bounds;
@@ -403,12 +402,18 @@ impl Film {
     /// The present state of the wanted area, on the delivered frame.
     pub fn plate(&self) -> Plate {
         let (frame, region) = self.delivered;
-        self.developed().on_frame(frame, region)
+        self.developed(self.area).on_frame(frame, region)
+    }
+
+    /// The same of a part of the delivered frame, without what reduction takes from beyond its border.
+    pub fn plate_of(&self, part: Region) -> Plate {
+        let frame = self.delivered.0;
+        let area = picture::footprint(part, frame, self.frame).shared(self.area).unwrap_or(self.area);
+        self.developed(area).on_frame(frame, part)
     }
 
     /// The present state on the rendered frame; pixels without samples show the coarse picture.
-    fn developed(&self) -> Plate {
-        let area = self.area;
+    fn developed(&self, area: Region) -> Plate {
         let n = area.area();
         let mut p = Plate {
             frame: self.frame,
@@ -424,12 +429,18 @@ impl Film {
             layers: self.layer_names().into_iter().map(|name| (name, vec![0.0; n])).collect(),
         };
         if let Some(c) = &*self.coarse.lock().unwrap_or_else(|e| e.into_inner()) {
-            p.a.copy_from_slice(&c.pixels);
-            p.b.copy_from_slice(&c.pixels);
+            for y in 0..area.height as usize {
+                let from = (area.y - self.area.y) as usize + y;
+                let from = from * self.area.width as usize + (area.x - self.area.x) as usize;
+                let row = &c.pixels[from..from + area.width as usize];
+                let to = y * area.width as usize;
+                p.a[to..to + row.len()].copy_from_slice(row);
+                p.b[to..to + row.len()].copy_from_slice(row);
+            }
         }
         let dark = || [vec![[0.0; 3]; n], vec![[0.0; 3]; n]];
         let mut split = Split { diffuse: dark(), specular: dark() };
-        self.each_sampled(|tile, tail, i, to, count| {
+        self.each_sampled(area, |tile, tail, i, to, count| {
             let px = &tile.pixels[i];
             p.a[to] = tile.mean(&self.layout, tail, i, 0, count);
             p.b[to] = tile.mean(&self.layout, tail, i, 1, count);

@@ -36,6 +36,9 @@ pub struct Sample {
     pub groups: [Vec3; MOST_GROUPS],
     /// Light that arrives after as many bounces as the limit allows, and after one less.
     pub last: [Vec3; 2],
+    /// Kinds of light (bits) to which that after as many bounces belongs, and the radiance that clamps leave room for beyond it.
+    pub last_kinds: u8,
+    pub room: f32,
     /// Luminance of the first hit's direct light, and how much of it is in shadow.
     pub lit: [f32; 2],
     /// Luminance that clamps have taken.
@@ -67,6 +70,8 @@ impl Sample {
             parts: [Vec3::ZERO; PARTS],
             groups: [Vec3::ZERO; MOST_GROUPS],
             last: [Vec3::ZERO; 2],
+            last_kinds: 0,
+            room: 0.0,
             lit: [0.0; 2],
             clamped: 0.0,
             covered: false,
@@ -106,6 +111,9 @@ impl Sample {
             let keep = after / before.max(Vec3::splat(1e-20));
             self.groups.iter_mut().for_each(|g| *g *= keep);
         }
+        // What lies beyond the last bounce may fill what the limits of its kinds leave, and no more.
+        let room = |kind: usize| (bounced[kind] - self.parts[part_of(kind, true)].max_element()).max(0.0);
+        self.room = (0..4).filter(|kind| self.last_kinds >> kind & 1 == 1).map(room).sum();
         self.clamped = lost;
     }
 }

@@ -1,4 +1,4 @@
-//! Hold the time: a render that ends after given seconds of sampling, with what is left spent where grain is worst.
+//! Hold the time: a render that ends at a given time by the clock, with what is left spent where grain is worst.
 //!
 //! After every round the lowest threshold is sought that can be reached everywhere in the time that is left, and the render goes
 //! on under it: blocks that are better wait, blocks that are worse go on. The decisions and the counts at the end are the plan:
@@ -8,11 +8,14 @@ use crate::description::Limits;
 use crate::render::{Render, UNLIMITED};
 use serde::{Deserialize, Serialize};
 use std::sync::atomic::AtomicBool;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use ts_rs::TS;
 
 /// Below a tenth of a display step nothing is gained that anybody could see.
 const FINEST: f64 = 0.1 / 255.0;
+/// Share of the time that is left which the judging of a round may take: with the careful denoiser it takes longer than many
+/// samples, and blocks that are not judged go on.
+const JUDGING: f64 = 0.1;
 /// The end is aimed at a little early: what is foretold is not certain.
 const AIM: f64 = 0.97;
 
@@ -26,20 +29,20 @@ pub struct Decision {
     pub threshold: f64,
 }
 
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct Hold {
-    /// Seconds of sampling at which the render ends, as [`Render::seconds`] counts.
-    pub until: f64,
     pub decisions: Vec<Decision>,
-    round: usize,
+    /// Round at the last decision; none at the start and after a break.
+    #[serde(skip)]
+    round: Option<usize>,
 }
 
 impl Hold {
-    /// Ends a render when its sampling has taken `until` seconds in all.
-    pub fn new(render: &mut Render, until: f64) -> Hold {
-        let l = render.limits();
-        render.set_limits(Limits { adaptive: true, most: UNLIMITED, ..l });
-        Hold { until, decisions: Vec::new(), round: usize::MAX }
+    /// Lets a render go on for as long as it is given time.
+    pub fn new(render: &mut Render) -> Hold {
+        let mut hold = Hold::default();
+        hold.again(render);
+        hold
     }
 
     /// Goes on after a break: `render` was saved in the middle.
@@ -47,17 +50,17 @@ impl Hold {
         let l = render.limits();
         let threshold = self.decisions.last().map_or(l.threshold, |d| d.threshold);
         render.set_limits(Limits { adaptive: true, most: UNLIMITED, threshold, ..l });
-        self.round = usize::MAX;
+        self.round = None;
     }
 
-    /// Works for a short while; true while there is more to do.
-    pub fn step(&mut self, render: &mut Render, stop: &AtomicBool) -> bool {
-        let left = self.until - render.seconds();
+    /// Works for a short while, `left` seconds before the end; true while there is more to do. Judging, deciding and sampling
+    /// all come out of what is left.
+    pub fn step(&mut self, render: &mut Render, left: f64, stop: &AtomicBool) -> bool {
+        let end = Instant::now() + Duration::from_secs_f64(left.clamp(0.0, 1e6));
         if left <= 0.0 {
             return false;
         }
-        let known = render.progress().grain.is_some();
-        if known && (render.round() != self.round || render.done()) {
+        if render.knows_grain() && (Some(render.round()) != self.round || render.done()) {
             let (finest, l) = (render.done() && self.threshold() <= FINEST, render.limits());
             if finest {
                 return false;
@@ -66,16 +69,17 @@ impl Hold {
             // Where all have stopped early they go on in any case.
             let threshold = if render.done() { threshold.min(0.9 * l.threshold).max(FINEST) } else { threshold };
             render.set_limits(Limits { threshold, ..l });
-            let p = render.progress();
             self.decisions.push(Decision {
                 seconds: render.seconds(),
-                samples_per_pixel: p.samples_per_pixel,
+                samples_per_pixel: render.samples_per_pixel(),
                 threshold,
             });
-            self.round = render.round();
+            self.round = Some(render.round());
         }
-        render.step_for(Duration::from_secs_f64(left.min(0.25)), stop);
-        render.seconds() < self.until
+        let left = end.saturating_duration_since(Instant::now());
+        render.judge_within(left.mul_f64(JUDGING));
+        render.step_for(left.min(Duration::from_millis(250)), stop);
+        Instant::now() < end
     }
 
     fn threshold(&self) -> f64 {

@@ -14,7 +14,8 @@ use picture::{Rgb, luminance};
 pub(crate) struct Layout {
     /// For filters with negative lobes: both halves' sums of negative samples with their rounding errors, and their counts.
     pub signed: bool,
-    /// For the tail fill: both halves' light of the last bounce, and the light of the one before.
+    /// For the tail fill: both halves' light of the last bounce, and the light of the one before; with clamps also both halves'
+    /// room below their limits.
     pub fill: bool,
     /// Parts and groups: RGB of both halves together, and the luminance of half A less that of half B. With a filter of
     /// negative lobes instead RGB of either half, counted with their signs. Then shadow, first hit and ids.
@@ -41,6 +42,7 @@ impl Keep {
 
 const SIGNED: usize = 14;
 const FILL: usize = 9;
+const ROOM: usize = 2;
 /// Both halves' diffuse light, then both halves' reflection and transmission.
 const SPLIT: usize = 12;
 /// Lit, shadowed, position, normal, albedo, depth, object, material.
@@ -63,7 +65,7 @@ impl Layout {
     }
 
     fn parts_at(&self) -> usize {
-        self.fill_at() + if self.fill { FILL } else { 0 }
+        self.fill_at() + if self.fill { FILL + if self.clamps { ROOM } else { 0 } } else { 0 }
     }
 
     /// Floats of a part or group.
@@ -110,6 +112,9 @@ impl Layout {
             for c in 0..3 {
                 row[3 * half + c] += s.last[0][c];
                 row[6 + c] += s.last[1][c];
+            }
+            if self.clamps {
+                row[FILL + half] += s.room;
             }
         }
         if self.parts {
@@ -198,7 +203,10 @@ impl Layout {
             return [0.0; 3];
         }
         let at = self.fill_at() + 3 * half;
-        std::array::from_fn(|c| row[at + c] / n as f32 * tail[c])
+        let filled: Rgb = std::array::from_fn(|c| row[at + c] / n as f32 * tail[c]);
+        let most = filled.into_iter().fold(0.0, f32::max);
+        let room = if self.clamps { row[self.fill_at() + FILL + half] / n as f32 } else { f32::INFINITY };
+        if most > room { filled.map(|v| v * (room / most)) } else { filled }
     }
 
     /// Halves of the groups of parts that denoisers take apart, of a pixel after n samples a half. `halves` is the picture

@@ -32,7 +32,9 @@ mod view_rays;
 
 pub use bvh::{Bvh, Hit, Ray, World};
 pub use counters::{BOUNCES, Cost, Counters, KINDS, RayKind};
-pub use description::{Description, LIMITS, Limits, Overlay, SUPERBLOCK, Strategy, VERSION, clean_up_of, view_of};
+pub use description::{
+    Description, LIMITS, Limits, MOST_PARTS_PIXELS, Overlay, SUPERBLOCK, Strategy, VERSION, clean_up_of, view_of,
+};
 pub use fall::{Fall, Stops};
 pub use film::{Film, FirstLook, superblocks};
 pub use gather::{PART_NAMES, PARTS};

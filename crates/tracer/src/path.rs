@@ -655,6 +655,7 @@ impl Tracer<'_> {
         work.tally.brought.light(bounces, used, caustics, light);
         if bounces == self.settings.depth {
             work.out.last[0] += light;
+            work.out.last_kinds |= part.checked_sub(2).map_or(0, |k| 1 << (k / 2));
         } else if bounces + 1 == self.settings.depth {
             work.out.last[1] += light;
         }

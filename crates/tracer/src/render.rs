@@ -14,12 +14,13 @@ pub use mattes::MATTE_RAYS;
 
 use crate::arrangement::Arrangement;
 use crate::counters::{Counters, KINDS, RayKind};
-use crate::description::{Description, Settings, Strategy};
+use crate::description::{Description, SUPERBLOCK, Settings, Strategy};
 use crate::fall::Fall;
 use crate::film::{Film, Tile, superblocks};
 use crate::interior::Interior;
 use crate::memory::free_memory;
 use crate::path::{Tally, Tracer};
+use crate::pilot::spread;
 use crate::pool::thread_time;
 use crate::rounds::{BlockCount, Variance, ladder};
 use crate::stage::Stage;
@@ -201,6 +202,8 @@ pub struct Render {
     judged: f64,
     history: Vec<Moment>,
     scope: Scope,
+    /// Time that judging a round may take at most; none without a limit.
+    judging_limit: Option<Duration>,
     /// The solids that a camera stands in that does not move.
     inside: Option<Interior>,
 }
@@ -254,6 +257,7 @@ impl Render {
             judged: 0.0,
             history: Vec::new(),
             scope: Scope::All,
+            judging_limit: None,
             inside,
             stage,
             description,
@@ -303,6 +307,29 @@ impl Render {
     /// Only coarse pictures have been made yet.
     pub fn is_looking(&self) -> bool {
         !self.coarse.is_empty()
+    }
+
+    /// Some block has been judged.
+    pub fn knows_grain(&self) -> bool {
+        !self.history.is_empty()
+    }
+
+    /// Limits the time that the judging of a round may take: blocks that it does not get to go on unjudged.
+    pub(crate) fn judge_within(&mut self, limit: Duration) {
+        self.judging_limit = Some(limit);
+    }
+
+    /// Samples per pixel so far: mean over the pixels rendered.
+    pub fn samples_per_pixel(&self) -> f64 {
+        let (mut pixels, mut taken) = (0u64, 0.0);
+        self.each_block(|tile, [_, k], p| {
+            let b = &tile.blocks[k];
+            if b.running || b.n > 0 {
+                pixels += p;
+                taken += p as f64 * b.n as f64;
+            }
+        });
+        2.0 * taken / pixels.max(1) as f64
     }
 
     /// Some wanted pixel has no sample yet.
@@ -405,8 +432,18 @@ impl Render {
         let tracer = self.tracer();
         let film = &*self.film;
         // Each block is a piece of work of its own: however few superblocks still run, no thread waits long for the last.
-        let due: Vec<(usize, usize)> =
+        let mut due: Vec<(usize, usize)> =
             (0..film.tiles.len()).flat_map(|i| film.tile(i).below(upto).into_iter().map(move |k| (i, k))).collect();
+        if least_n == 0 {
+            // The first samples come scattered over every superblock: if time ends before each pixel has one, the gaps are small
+            // and lie among pixels that have.
+            let columns = SUPERBLOCK.div_ceil(film.block);
+            let scattered = |k: usize| {
+                let (x, y) = (k as u32 % columns, k as u32 / columns);
+                (0..5).fold(0u32, |order, bit| order << 2 | ((x ^ y) >> bit & 1) << 1 | y >> bit & 1)
+            };
+            due.sort_by_cached_key(|(i, k)| (scattered(*k), *i));
+        }
         let all =
             due.into_par_iter().with_max_len(1).map(|(i, k)| self.advance_block(&tracer, [i, k], upto, end, stop));
         let sum = all.reduce(Counters::default, |mut a, b| {
@@ -418,7 +455,15 @@ impl Render {
             return;
         }
         if self.judges(target) {
-            self.judged += (0..film.tiles.len()).into_par_iter().map(|i| self.judge_tile(i, target)).sum::<f64>();
+            let tiles = film.tiles.len();
+            let limit = self.judging_limit.map(|limit| Instant::now() + limit);
+            // Where a limit leaves some out, these lie all over the frame.
+            let order = if limit.is_some() { spread(&self.squares()) } else { (0..tiles).collect() };
+            let judge = |i: usize| match limit {
+                Some(limit) if Instant::now() >= limit => 0.0,
+                _ => self.judge_tile(i, target),
+            };
+            self.judged += order.into_par_iter().with_max_len(1).map(judge).sum::<f64>();
         }
         self.round += 1;
         if self.round == 1 {
@@ -568,6 +613,11 @@ impl Render {
     }
 
     pub fn report(&self) -> RenderReport {
+        self.report_of(self.settings.parts.then(|| self.plate()).as_ref())
+    }
+
+    /// The same, where the picture has been developed already.
+    pub fn report_of(&self, plate: Option<&Plate>) -> RenderReport {
         let p = self.progress();
         RenderReport {
             seconds: self.seconds,
@@ -603,8 +653,9 @@ impl Render {
             noise: self
                 .settings
                 .parts
-                .then(|| self.plate())
-                .and_then(|p| NoiseLedger::of(&p, &self.settings.view, p.region)),
+                .then_some(plate)
+                .flatten()
+                .and_then(|p| NoiseLedger::of(p, &self.settings.view, p.region)),
         }
     }
 

@@ -208,7 +208,7 @@ fn measure(column: &mut Column, s: &Side, base: &Side, is_reference: bool) -> Re
         column.notes.push("the same seed: shared samples hide error, so grain and look are not told apart".into());
     } else {
         let ((xa, xb), (ra, rb)) = (s.cut_halves(shared), b.cut_halves(shared));
-        let split: Against = against(Halves { a: &xa, b: &xb }, Halves { a: &ra, b: &rb });
+        let split: Against = against(Halves { a: &xa, b: &xb }, Halves { a: &ra, b: &rb }, size.0);
         column.against = Some(split);
     }
     Ok(())

@@ -19,7 +19,7 @@ use std::collections::HashMap;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use store::{FinalRow, NewFinalRow};
 use tracer::{Description, Limits, Plan, Progress};
 use ts_rs::TS;
@@ -47,7 +47,7 @@ impl Policy {
     fn slack(self, budget: f64) -> f64 {
         match self {
             Policy::Cleanness => 0.0,
-            Policy::Time => (0.02 * budget).max(1.0),
+            Policy::Time => (0.01 * budget).max(0.5),
         }
     }
 
@@ -137,6 +137,10 @@ pub(crate) struct Desk {
     at_work: Mutex<Option<Arc<AtWork>>>,
     /// Held while an order takes its numbers and names.
     ordering: Mutex<()>,
+    /// When finals were ordered that have not begun, and when the last one was delivered: the time of the next begins at the later
+    /// of the two, while the film of the last may still be put away.
+    ordered: Mutex<HashMap<i64, Instant>>,
+    free_since: Mutex<Option<Instant>>,
 }
 
 /// Where a final goes in the queue.
@@ -189,6 +193,8 @@ impl Workshop {
             self.lay_plan(next, &wanted, plan)?;
         }
         self.keep_naming(new)?;
+        // Held until all are in: the queue may begin with the first at once.
+        let (pressed, mut ordered) = (Instant::now(), lock(&self.0.finals.ordered));
         let mut ids = Vec::new();
         for (((d, task), base), forecast) in wanted.into_iter().zip(names.bases).zip(forecasts) {
             let forecast = forecast.map(|f| json(&f)).transpose()?;
@@ -202,7 +208,8 @@ impl Workshop {
                 task: &json(&task)?,
             })?);
         }
-        drop(ordering);
+        ordered.extend(ids.iter().map(|id| (*id, pressed)));
+        drop((ordering, ordered));
         self.0.events.tell(Event::Finals);
         self.wake();
         let view = |id| self.final_view(self.0.store.one_final(id)?);

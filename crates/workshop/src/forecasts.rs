@@ -46,7 +46,8 @@ impl Workshop {
         Machine {
             start: get("start", m.start),
             denoise_per_pixel: Method::ALL.map(|k| get(&denoise_figure(k), m.denoise_per_pixel[k as usize])),
-            write_per_pixel: get("write_per_pixel", m.write_per_pixel),
+            write_per_channel: get("write_per_channel", m.write_per_channel),
+            mattes_per_pixel: get("mattes_per_pixel", m.mattes_per_pixel),
             file_bytes: std::array::from_fn(|i| get(&format!("bytes.{}", FILES[i]), m.file_bytes[i])),
             trust: self.trust(),
         }

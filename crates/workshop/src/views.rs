@@ -345,6 +345,9 @@ pub struct FinalReport {
     #[serde(default)]
     #[ts(type = "number")]
     pub reused: u64,
+    /// Share of the pixels for which there was no time: they show what the nearest pixels have that were rendered.
+    #[serde(default)]
+    pub gaps: f64,
     /// Decisions under *hold the time*.
     #[serde(default)]
     pub plan: Vec<tracer::Decision>,

@@ -41,6 +41,38 @@ pub fn trial_subjects() -> Vec<Subject> {
     demo::denoiser_trials().into_iter().map(subject).collect()
 }
 
+/// Small lamps near surfaces: their light on the surfaces is rare and bright.
+pub fn lamp_subjects() -> Vec<Subject> {
+    let subject = |(name, gap, roughness): (&str, f32, f32)| {
+        let mut scene = Scene::default();
+        scene.materials.push(Material {
+            roughness,
+            metallic: 0.0,
+            base: Vec3::splat(0.6),
+            double_sided: true,
+            ..Material::default()
+        });
+        scene.materials.push(Material { emission: Vec3::splat(400.0), ..Material::matte(Vec3::ZERO) });
+        let mut quad = |corner: Vec3, a: Vec3, b: Vec3, material: u32| {
+            let world = &mut scene.world;
+            let first = world.positions.len() as u32;
+            world.positions.extend([corner, corner + a, corner + a + b, corner + b]);
+            world.normals.extend([a.cross(b).normalize(); 4]);
+            let triangle = |k: u32| Triangle { vertices: [first, first + k, first + k + 1], material, object: 0 };
+            world.triangles.extend([triangle(1), triangle(2)]);
+        };
+        quad(Vec3::new(-2.0, 0.0, -1.0), Vec3::Z * 4.0, Vec3::X * 4.0, 0);
+        quad(Vec3::new(-2.0, 0.0, -1.0), Vec3::X * 4.0, Vec3::Y * 3.0, 0);
+        quad(Vec3::new(-0.5, 0.0, 0.2), Vec3::X * 0.4, Vec3::Y * 0.6, 0);
+        for x in [-0.8f32, 0.1, 0.9] {
+            quad(Vec3::new(x, 0.4, -1.0 + gap), Vec3::X * 0.05, Vec3::Y * 0.05, 1);
+        }
+        scene.cameras.push(Camera::looking("Bench", Vec3::new(0.3, 1.1, 3.0), Vec3::new(0.0, 0.5, -0.6), 0.8));
+        exposed(Subject { name: name.into(), stage: Arc::new(Stage::new(Arc::new(scene), None)), tuning: sized() })
+    };
+    [("lamps 4 cm from a wall", 0.04, 0.5), ("lamps 1 cm from gloss", 0.01, 0.2)].into_iter().map(subject).collect()
+}
+
 /// An object of a registry package on a matte floor, in an environment of another.
 pub fn open_subjects(folder: &Path) -> Vec<Subject> {
     let pairs = [

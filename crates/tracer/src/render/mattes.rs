@@ -2,7 +2,6 @@
 //! edges of the picture, with its filter, lens and motion.
 
 use super::Render;
-use crate::counters::RayKind;
 use crate::path::Tally;
 use picture::mattes::Mattes;
 use rayon::prelude::*;
@@ -16,18 +15,15 @@ pub const MATTE_RAYS: f64 = 2.0 * RAYS as f64;
 type Shares = Vec<(u32, f32)>;
 
 impl Render {
-    /// Seconds that [`Render::mattes`] will take, from what camera rays have cost so far.
-    pub fn matte_seconds(&self) -> f64 {
-        let share = self.counters.share(self.counters.of_kind(RayKind::Camera));
-        let each = share * self.processor_seconds() / self.film.samples().max(1) as f64;
-        let rays = MATTE_RAYS * self.settings.delivered.1.area() as f64;
-        each * rays / self.pool.current_num_threads() as f64
-    }
-
     /// Mattes of the delivered area: objects, then materials.
     pub fn mattes(&self) -> [Mattes; 2] {
+        self.mattes_of(self.settings.delivered.1)
+    }
+
+    /// Mattes of a part of the delivered frame.
+    pub fn mattes_of(&self, area: picture::Region) -> [Mattes; 2] {
         let s = &self.settings;
-        let (frame, area) = s.delivered;
+        let frame = s.delivered.0;
         let tracer = self.tracer();
         let scale = (s.frame.0 as f64 / frame.0 as f64, s.frame.1 as f64 / frame.1 as f64);
         // Film pixels under a delivered one; with oversize their number grows, so each needs fewer rays.

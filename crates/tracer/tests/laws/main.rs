@@ -8,4 +8,5 @@ mod geometry;
 mod lamps;
 mod materials;
 mod random;
+mod reference;
 mod solids;

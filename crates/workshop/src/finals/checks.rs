@@ -61,6 +61,22 @@ impl Workshop {
             }
             Err(f) => out.push(line("names", false, format!("{}; {}", f.what, f.remedy))),
         }
+        if new.policy == Policy::Time {
+            // What comes after sampling, and two samples of every pixel.
+            let after = self.usual_reserve(&own) + self.machine().start;
+            let each = known_each(&self.frame_forecasts(shot, &frames)?);
+            let least = after + each.unwrap_or(0.0) * 2.0;
+            if least > row.budget {
+                let what =
+                    if after > 0.5 * least { "clean-up, mattes and files" } else { "two samples of every pixel" };
+                let state = format!(
+                    "not to be done in {}: it takes about {}, most of it for {what}",
+                    spoken(row.budget),
+                    spoken(least)
+                );
+                out.push(line("budget", false, state));
+            }
+        }
         let overlays = self.overlays_on(shot)?;
         if !overlays.is_empty() {
             let names: Vec<&str> = overlays.iter().map(|(n, _)| n.as_str()).collect();
@@ -172,6 +188,12 @@ impl Workshop {
         }
         Ok(out)
     }
+}
+
+/// Seconds of one sample of every pixel, by the slowest frame that is forecast.
+fn known_each(forecasts: &[Option<Forecast>]) -> Option<f64> {
+    let each = |f: &Forecast| f.sampling / f.samples_per_pixel.max(1.0);
+    forecasts.iter().flatten().map(each).max_by(f64::total_cmp)
 }
 
 /// Bytes that are free on the disk of a folder.

@@ -9,10 +9,11 @@ use crate::saved::{COUNTS, load_counts, remove_render, save_render};
 use crate::testing::{idle, write_bytes, write_small};
 use crate::{Event, FileView, FinalReport, FinalTimes, Workshop, json, lock, parse};
 use fault::{Code, Fault, panic_text};
-use picture::{Region, footprint};
+use picture::grain::BlockMap;
+use picture::{Plate, Region, footprint};
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -21,8 +22,8 @@ use std::time::{Duration, Instant};
 use store::FinalRow;
 use tracer::deliver::{Delivered, Delivery};
 use tracer::{
-    BlockCount, Description, Hold, Limits, Phase, Plan, Progress, Render, RenderReport, Scope, UNLIMITED, clean_up_of,
-    superblocks,
+    BlockCount, Description, Hold, Limits, Phase, Plan, Progress, Render, RenderReport, Scope, UNLIMITED, VERSION,
+    clean_up_of, superblocks,
 };
 use tuning::K;
 
@@ -35,8 +36,19 @@ const SOURCES: usize = 8;
 const KEPT: usize = 5;
 /// Blocks count as clean up to this much above the threshold: 64 pixels tell their grain to about a tenth.
 const TOLERANCE: f64 = 1.1;
-/// Mattes are reckoned with this much more than camera rays have cost.
-const MATTES: f64 = 1.2;
+/// Under *hold the time* what comes after sampling is tried out on strips of the frame: so many, of so many rows. Frames of few rows
+/// are tried out whole.
+const STRIPS: u32 = 4;
+const STRIP_ROWS: u32 = 24;
+/// When it is tried out: after the first samples, and again at these shares of the budget on one strip, since other work may have
+/// come.
+const REHEARSALS: [f64; 4] = [0.0, 0.4, 0.7, 0.9];
+/// Reserved beyond what was tried out: a share, and seconds.
+const MORE_RESERVE: (f64, f64) = (0.1, 0.1);
+/// Under *hold the time* a checkpoint may take this share of the time that is left.
+const CHECKPOINT_SHARE: f64 = 0.05;
+/// Bytes a second at which a film is written, where none has been written yet.
+const USUAL_DISK: f64 = 2e8;
 /// Blocks that are listed as not clean.
 const LISTED: usize = 400;
 
@@ -55,6 +67,9 @@ struct Course {
     /// Seconds that starts and checkpoints have taken.
     start: f64,
     saving: f64,
+    /// Seconds by the clock in all, before the present start; without those given to tests.
+    #[serde(default)]
+    used: f64,
     hold: Option<Hold>,
     /// The top-up that has begun.
     #[serde(default)]
@@ -116,8 +131,28 @@ pub(super) fn there(sources: &[Source], threads: usize) -> (Vec<&str>, f64) {
     (names, best.values().map(|(_, spent)| *spent as f64 * 1e-9).sum::<f64>() / threads as f64)
 }
 
+/// Time by the clock since the work on a final began, without what was given to tests.
+struct Stopwatch {
+    earlier: f64,
+    began: Instant,
+    given: Duration,
+}
+
+impl Stopwatch {
+    fn seconds(&self) -> f64 {
+        self.earlier + self.began.elapsed().saturating_sub(self.given).as_secs_f64()
+    }
+}
+
+/// What is put away once a final has been delivered: it may be topped up later.
+struct Rest {
+    render: Render,
+    description: Description,
+    course: Course,
+}
+
 enum End {
-    Delivered(Box<FinalReport>, Vec<FileView>),
+    Delivered(Box<FinalReport>, Vec<FileView>, Box<Rest>),
     Cancelled,
     Paused,
 }
@@ -131,8 +166,19 @@ impl Workshop {
         let done = catch_unwind(AssertUnwindSafe(|| self.render_final(row, &job)))
             .unwrap_or_else(|p| Err(Fault::internal(panic_text(&*p), format!("final {}", row.id))));
         let stored = match done {
-            Ok(End::Delivered(report, files)) => json(&report)
-                .and_then(|report| self.0.store.end_final(row.id, "delivered", Some(&report), &json(&files)?, None)),
+            Ok(End::Delivered(report, files, rest)) => {
+                let stored = json(&report).and_then(|report| {
+                    self.0.store.end_final(row.id, "delivered", Some(&report), &json(&files)?, None)
+                });
+                // Its time has ended with the last file.
+                self.0.events.tell(Event::Finals);
+                let folder = self.0.store.final_folder(row.id);
+                *lock(&self.0.finals.free_since) = Some(Instant::now());
+                let kept = self.checkpoint(&rest.render, &rest.description, &rest.course, &folder);
+                // Somebody may have removed it meanwhile.
+                let kept = if folder.exists() { kept } else { Ok(()) };
+                stored.and(kept).and_then(|()| self.forget_old_films(row.id))
+            }
             Ok(End::Cancelled) => self.give_up(row, None),
             // Something else may have been put first: then it waits without being paused.
             Ok(End::Paused) if job.wish() == Wish::Pause => self.0.store.set_final_state(row.id, "paused"),
@@ -152,11 +198,12 @@ impl Workshop {
         self.0.events.tell(Event::Final { id, progress, times });
     }
 
-    /// Waits while a test runs.
-    fn give_way(&self, job: &AtWork) {
+    /// Waits while a test runs, and stops the watch meanwhile.
+    fn give_way(&self, job: &AtWork, watch: &mut Stopwatch) {
         if !self.test_is_running() {
             return;
         }
+        let began = Instant::now();
         self.0.finals.yielding.store(true, Ordering::Relaxed);
         self.0.events.tell(Event::Finals);
         while self.test_is_running() && job.wish() == Wish::Go {
@@ -165,6 +212,7 @@ impl Workshop {
         }
         self.0.finals.yielding.store(false, Ordering::Relaxed);
         self.0.events.tell(Event::Finals);
+        watch.given += began.elapsed();
     }
 
     /// Another final has been put before this one.
@@ -218,12 +266,14 @@ impl Workshop {
     }
 
     fn render_final(&self, row: &FinalRow, job: &AtWork) -> Result<End, Fault> {
-        let d: Description = parse(&row.description, "final")?;
+        let began = self.since_ordered(row.id);
+        let mut watch = Stopwatch { earlier: 0.0, began, given: Duration::ZERO };
+        let d = self.description_for_now(row)?;
         let task: Task = parse(&row.task, "task")?;
         let policy = Policy::named(&row.policy);
         let folder = self.0.store.final_folder(row.id);
         std::fs::create_dir_all(&folder).map_err(|e| Fault::io(folder.display().to_string(), &e))?;
-        self.give_way(job);
+        self.give_way(job, &mut watch);
         let clock = Instant::now();
         let tell = &mut |p| self.tell_final(row.id, idle(p), FinalTimes::default());
         let stage = self.stage(&(d.scene.clone(), d.environment.clone()), tell)?;
@@ -243,13 +293,6 @@ impl Workshop {
             }
         };
         let limits = Limits::of(&d.tuning);
-        let pixels = d.area().area() as f64;
-        let machine = self.machine();
-        let method = clean_up_of(&d.tuning).denoises();
-        let fixed = pixels * (machine.write_per_pixel + method.map_or(0.0, |m| machine.denoise_per_pixel[m as usize]));
-        let mattes = d.tuning.switch(K::DeliveryMattes);
-        // What comes after sampling.
-        let reserve = |render: &Render| fixed + if mattes { MATTES * render.matte_seconds() } else { 0.0 };
         let start = clock.elapsed().as_secs_f64();
         course.start += start;
         self.0.store.set_machine("start", start.max(0.05))?;
@@ -259,7 +302,8 @@ impl Workshop {
         }
         if let Some(t) = &task.top_up {
             if std::mem::replace(&mut course.turn, task.turn) != task.turn {
-                (course.hold, course.before, course.start, course.saving) = (None, render.seconds(), 0.0, 0.0);
+                (course.hold, course.before) = (None, render.seconds());
+                (course.start, course.saving, course.used) = (0.0, 0.0, 0.0);
             }
             render.set_limits(Limits {
                 adaptive: true,
@@ -269,69 +313,173 @@ impl Workshop {
             });
             render.only(Scope::Region(footprint(t.region, d.frame(), d.film_frame())));
         }
+        watch.earlier = course.used;
         let time = match &task.top_up {
             Some(t) => t.seconds,
             None => (policy == Policy::Time && !planned).then_some(row.budget),
         };
-        // A top-up is asked for by its own time.
-        let after = |render: &Render| if task.top_up.is_some() { 0.0 } else { reserve(render) };
         if time.is_some() {
             match &mut course.hold {
                 Some(hold) => hold.again(&mut render),
-                none => *none = Some(Hold::new(&mut render, f64::INFINITY)),
+                none => *none = Some(Hold::new(&mut render)),
             }
         }
+        // What comes after sampling, as far as it has been tried out. A top-up is asked for by its own time.
+        let rehearses = time.is_some() && task.top_up.is_none();
+        let (mut after, mut rehearsed) = (if rehearses { self.usual_reserve(&d) } else { 0.0 }, 0);
+        let mut rehearsal: Option<Rehearsal> = None;
+        let mut writes = (render.bytes_per_pixel() * d.film_area().area()) as f64 / USUAL_DISK;
 
-        let (mut told, mut saved, least) = (Instant::now() - BEAT, Instant::now(), self.patience().checkpoint);
-        let mut pause = least;
+        let least = self.patience().checkpoint;
+        let (mut told, mut saved, mut pause, mut beat) = (None, Instant::now(), least, BEAT);
         loop {
-            self.give_way(job);
+            self.give_way(job, &mut watch);
             match job.wish() {
                 Wish::Cancel => return Ok(End::Cancelled),
                 Wish::Go if !(job.brake.swap(false, Ordering::AcqRel) && self.is_overtaken(row.id)) => {}
                 _ => {
+                    course.used = watch.seconds();
                     self.checkpoint(&render, &d, &course, &folder)?;
                     return Ok(End::Paused);
                 }
             }
-            let more = match (&mut course.hold, time) {
-                (Some(hold), Some(time)) => {
-                    // What starts and checkpoints took is gone too.
-                    hold.until = course.before + time - after(&render) - course.start - course.saving;
-                    hold.step(&mut render, &job.brake)
+            if let (true, Some(time)) = (rehearses, time)
+                && rehearsed < REHEARSALS.len()
+                && watch.seconds() >= REHEARSALS[rehearsed] * time
+                && (render.knows_grain() || watch.seconds() > 0.3 * (time - after))
+            {
+                // A final that began late needs no more than one.
+                rehearsed = REHEARSALS.iter().filter(|share| watch.seconds() >= *share * time).count();
+                match &mut rehearsal {
+                    Some(first) => {
+                        let ratio = self.rehearse(&render, &d, &folder, &first.strips[..1])?.first / first.first;
+                        after = first.seconds * ratio.max(1.0);
+                    }
+                    none => {
+                        let first = self.rehearse(&render, &d, &folder, &strips(d.area()))?;
+                        after = first.seconds;
+                        if after > time - watch.seconds() {
+                            return Err(too_long(row, time, after));
+                        }
+                        *none = Some(first);
+                    }
                 }
+            }
+            let more = match (&mut course.hold, time) {
+                (Some(hold), Some(time)) => hold.step(&mut render, time - after - watch.seconds(), &job.brake),
                 _ => render.step(&job.brake),
             };
-            if told.elapsed() > BEAT {
-                told = Instant::now();
+            if told.is_none_or(|told: Instant| told.elapsed() > beat) {
+                let began = Instant::now();
                 let p = render.progress();
-                let spent = course.start + course.saving + p.elapsed - course.before;
+                let spent = watch.seconds();
                 let ends_after = match time {
-                    Some(time) => Some(time + reserve(&render) - after(&render)),
-                    None => p.remaining.map(|r| spent + r + reserve(&render)),
+                    Some(time) => Some(time),
+                    None => p.remaining.map(|r| spent + r + self.usual_reserve(&d)),
                 };
                 self.tell_final(row.id, p, FinalTimes { spent, ends_after });
+                // Telling of large frames takes a while itself.
+                beat = BEAT.max(20 * began.elapsed());
+                told = Some(Instant::now());
             }
             if !more {
                 break;
             }
-            if saved.elapsed() > pause {
+            let left = time.map_or(f64::INFINITY, |time| time - after - watch.seconds());
+            if saved.elapsed() > pause && writes <= CHECKPOINT_SHARE * left {
                 let began = Instant::now();
+                course.used = watch.seconds();
                 self.checkpoint(&render, &d, &course, &folder)?;
-                course.saving += began.elapsed().as_secs_f64();
+                writes = began.elapsed().as_secs_f64();
+                course.saving += writes;
                 saved = Instant::now();
                 pause = least.max(began.elapsed() * CHECKPOINTS);
             }
         }
-        if render.has_gaps() {
+        if render.film().samples() == 0 {
+            return Err(too_long(row, row.budget, after));
+        }
+        self.deliver_final(row, Rest { render, description: d, course }, &watch, &folder)
+    }
+
+    /// When the time of a final begins: when it was ordered, or when the queue was free for it after that.
+    fn since_ordered(&self, id: i64) -> Instant {
+        let ordered = lock(&self.0.finals.ordered).remove(&id);
+        let free = *lock(&self.0.finals.free_since);
+        ordered.max(free.filter(|_| ordered.is_some())).unwrap_or_else(Instant::now)
+    }
+
+    /// The description of a final as this version of the program renders it. Samples of another version are others: what it
+    /// had rendered of a frame that is not delivered is rendered again.
+    fn description_for_now(&self, row: &FinalRow) -> Result<Description, Fault> {
+        let mut d: Description = parse(&row.description, "final")?;
+        if d.version == VERSION {
+            return Ok(d);
+        }
+        // A plan is followed bit for bit, and what was delivered goes on from its own samples.
+        if row.files != "[]" || parse::<Task>(&row.task, "task")?.planned {
             return Err(Fault::new(
-                Code::OutOfRange,
-                "the budget ended before every pixel had a sample",
+                Code::Unsupported,
+                format!("its samples are those of version {} of the program, this is {VERSION}", d.version),
                 format!("final {}", row.id),
-                "give more minutes, or a smaller frame",
+                "order the final again",
             ));
         }
-        self.deliver_final(row, &render, &d, course, &folder)
+        remove_working_state(&self.0.store.final_folder(row.id));
+        d.version = VERSION.into();
+        self.0.store.set_final_description(row.id, &json(&d)?)?;
+        Ok(d)
+    }
+
+    /// Seconds of clean-up and files by what they took before on this machine.
+    pub(super) fn usual_reserve(&self, d: &Description) -> f64 {
+        self.machine().after_sampling(&d.tuning, d.area().area() as f64)
+    }
+
+    /// Tries out on strips of the frame how long clean-up, mattes and files will take under the load that there is now.
+    fn rehearse(&self, render: &Render, d: &Description, folder: &Path, strips: &[Region]) -> Result<Rehearsal, Fault> {
+        let scratch = folder.join(".rehearsal");
+        std::fs::create_dir_all(&scratch).map_err(|e| Fault::io(scratch.display().to_string(), &e))?;
+        let (began, mut seen, mut first) = (Instant::now(), 0, 0.0);
+        for part in strips {
+            let mut plate = render.film().plate_of(*part);
+            plate.fill_gaps();
+            let _ = render.report_of(Some(&plate));
+            self.write_delivery(render, d, plate, *part, &scratch, "rehearsal")?;
+            seen += part.area();
+            if first == 0.0 {
+                first = began.elapsed().as_secs_f64();
+            }
+        }
+        let took = began.elapsed().as_secs_f64();
+        let _ = std::fs::remove_dir_all(&scratch);
+        let seconds = took * d.area().area() as f64 / seen as f64 * (1.0 + MORE_RESERVE.0) + MORE_RESERVE.1;
+        Ok(Rehearsal { strips: strips.to_vec(), first, seconds })
+    }
+
+    /// Cleans a plate up and writes all of its files: what is delivered, the files, and the seconds of cleaning and of mattes.
+    fn write_delivery(
+        &self,
+        render: &Render,
+        d: &Description,
+        plate: Plate,
+        part: Region,
+        folder: &Path,
+        base: &str,
+    ) -> Result<(Delivered, Vec<FileView>, [f64; 2]), Fault> {
+        let clock = Instant::now();
+        let delivered = self.0.screen.install(|| Delivered::of(&plate, d));
+        let cleaning = clock.elapsed().as_secs_f64();
+        let clock = Instant::now();
+        let mattes = d.tuning.switch(K::DeliveryMattes).then(|| render.mattes_of(part));
+        let matting = if mattes.is_some() { clock.elapsed().as_secs_f64() } else { 0.0 };
+        let delivery = Delivery { plate: Cow::Owned(plate), delivered: &delivered, description: d, mattes };
+        let files = delivery
+            .write_all(folder, base)?
+            .into_iter()
+            .map(|w| FileView { name: w.name, bytes: w.bytes, notes: w.notes })
+            .collect();
+        Ok((delivered, files, [cleaning, matting]))
     }
 
     fn checkpoint(&self, render: &Render, d: &Description, course: &Course, folder: &Path) -> Result<(), Fault> {
@@ -340,67 +488,57 @@ impl Workshop {
     }
 
     /// Denoises, writes and reports.
-    fn deliver_final(
-        &self,
-        row: &FinalRow,
-        render: &Render,
-        d: &Description,
-        course: Course,
-        folder: &Path,
-    ) -> Result<End, Fault> {
+    fn deliver_final(&self, row: &FinalRow, rest: Rest, watch: &Stopwatch, folder: &Path) -> Result<End, Fault> {
+        let Rest { render, description: d, course } = &rest;
         let task: Task = parse(&row.task, "task")?;
         let pixels = d.area().area() as f64;
-        let report: RenderReport = render.report();
+        let sampled = watch.seconds();
         let mut progress = render.progress();
         let times = lock(&self.0.finals.progress).get(&row.id).map(|p| p.1).unwrap_or_default();
-        progress.phase = Phase::Denoise;
-        self.tell_final(row.id, progress.clone(), times);
-        let clock = Instant::now();
-        let plate = render.plate();
-        let delivered = self.0.screen.install(|| Delivered::of(&plate, d));
-        let denoise = clock.elapsed().as_secs_f64();
+        progress.phase = if clean_up_of(&d.tuning).acts() { Phase::Denoise } else { Phase::Writing };
+        self.tell_final(row.id, progress, times);
+        let mut plate = render.plate();
+        let report: RenderReport = render.report_of(Some(&plate));
+        let gaps = plate.fill_gaps();
+        let unsampled = blocks_without_samples(&plate, d.judging().block);
+        let size = (plate.region.width, plate.region.height);
+        // What a top-up writes anew may have other names than before.
+        let older: Vec<FileView> = parse(&row.files, "files")?;
+        let base = self.base_of(row)?;
+        let (delivered, files, [denoise, mattes]) = self.write_delivery(render, d, plate, d.area(), folder, &base)?;
         if let Some(method) = clean_up_of(&d.tuning).denoises() {
             self.0.store.set_machine(&denoise_figure(method), denoise / pixels)?;
         }
-        progress.phase = Phase::Writing;
-        self.tell_final(row.id, progress, times);
-        let clock = Instant::now();
-        let base = self.base_of(row)?;
-        let mattes = d.tuning.switch(K::DeliveryMattes).then(|| render.mattes());
-        let matting = clock.elapsed().as_secs_f64();
-        let size = (plate.region.width, plate.region.height);
-        let delivery = Delivery { plate: Cow::Owned(plate), delivered: &delivered, description: d, mattes };
-        // What a top-up writes anew may have other names than before.
-        let older: Vec<FileView> = parse(&row.files, "files")?;
-        let files: Vec<FileView> = delivery
-            .write_all(folder, &base)?
-            .into_iter()
-            .map(|w| FileView { name: w.name, bytes: w.bytes, notes: w.notes })
-            .collect();
         for f in older.iter().filter(|f| !files.iter().any(|n| n.name == f.name)) {
             let _ = std::fs::remove_file(folder.join(&f.name));
         }
         self.learn_sizes(&files, d, pixels)?;
         write_small(&folder.join("thumb.png"), &delivered.picture, size, &d.view())?;
-        let writing = clock.elapsed().as_secs_f64();
-        self.0.store.set_machine("write_per_pixel", (writing - matting) / pixels)?;
+        write_bytes(&folder.join(PLAN), json(&render.plan())?.as_bytes())?;
+        let total = watch.seconds();
+        let writing = total - sampled - denoise;
+        if mattes > 0.0 {
+            self.0.store.set_machine("mattes_per_pixel", mattes / pixels)?;
+        }
+        let each = (writing - mattes) / pixels / advice::channels_written(&d.tuning, pixels).max(1.0);
+        self.0.store.set_machine("write_per_channel", each)?;
 
         let threshold = Limits::of(&d.tuning).threshold;
         let map = &delivered.grain;
-        let above = |k: &usize| map.grain[*k] > TOLERANCE * threshold;
+        let above = |k: &usize| map.grain[*k] > TOLERANCE * threshold || unsampled.contains(k);
         let unclean: Vec<usize> = (0..map.grain.len()).filter(above).collect();
         let place = |k: &usize| map.place(*k).shared(d.area());
         let mut worst = unclean.clone();
         worst.sort_by(|a, b| map.grain[*b].total_cmp(&map.grain[*a]));
         let (grain, worst_block) = map.summary();
-        let sampling = report.seconds - course.before;
         let final_report = FinalReport {
             start: course.start,
-            sampling,
+            sampling: sampled - course.start - course.saving,
             saving: course.saving,
             denoise,
             writing,
-            total: course.start + sampling + course.saving + denoise + writing,
+            total,
+            gaps,
             before: course.before,
             reused: course.reused,
             plan: course.hold.as_ref().map(|h| h.decisions.clone()).unwrap_or_default(),
@@ -412,11 +550,8 @@ impl Workshop {
             to_threshold: Policy::named(&row.policy) == Policy::Cleanness && task.top_up.is_none() && !task.planned,
             render: report,
         };
-        write_bytes(&folder.join(PLAN), json(&render.plan())?.as_bytes())?;
         write_bytes(&folder.join(REPORT), &serde_json::to_vec_pretty(&final_report).unwrap_or_default())?;
-        self.checkpoint(render, d, &course, folder)?;
-        self.forget_old_films(row.id)?;
-        Ok(End::Delivered(Box::new(final_report), files))
+        Ok(End::Delivered(Box::new(final_report), files, Box::new(rest)))
     }
 
     /// Bytes a pixel of each kind of file, for forecasts: kinds that hold passes by the channel.
@@ -426,7 +561,7 @@ impl Workshop {
             let mine = |f: &&FileView| (k == 0) != (f.name.ends_with(".exr") || f.name.ends_with("_linear.tif"));
             let bytes: u64 = files.iter().filter(mine).map(|f| f.bytes).sum();
             if knob != "none" && bytes > 0 {
-                let each = bytes as f64 / pixels / advice::channels(&d.tuning, knob);
+                let each = bytes as f64 / pixels / advice::channels(&d.tuning, knob, pixels);
                 self.0.store.set_machine(&format!("bytes.{knob}"), each)?;
             }
         }
@@ -443,6 +578,48 @@ impl Workshop {
         }
         Ok(())
     }
+}
+
+/// What trying out the end of a final has told.
+struct Rehearsal {
+    strips: Vec<Region>,
+    /// Seconds of the first strip.
+    first: f64,
+    /// Expected seconds of the whole frame, with a reserve.
+    seconds: f64,
+}
+
+/// Strips of a frame, one in the middle first.
+fn strips(area: Region) -> Vec<Region> {
+    if area.height < 2 * STRIPS * STRIP_ROWS {
+        return vec![area];
+    }
+    let strip =
+        |k: u32| Region { y: area.y + (k * (area.height - STRIP_ROWS)) / (STRIPS - 1), height: STRIP_ROWS, ..area };
+    [1, 0, 2, 3].map(strip).to_vec()
+}
+
+/// A budget in which not even clean-up and files have room.
+fn too_long(row: &FinalRow, budget: f64, after: f64) -> Fault {
+    let (after, budget) = (advice::spoken(after), advice::spoken(budget));
+    Fault::new(
+        Code::OutOfRange,
+        format!(
+            "clean-up, mattes and files take {after}, which leaves nothing of the budget of {budget} for rendering"
+        ),
+        format!("final {}", row.id),
+        "give more minutes, or leave out what takes long: the careful denoiser, mattes, parts of large frames",
+    )
+}
+
+/// Numbers of the blocks of which no pixel has a sample, as a map of the plate counts them.
+fn blocks_without_samples(plate: &Plate, block: u32) -> HashSet<usize> {
+    if plate.samples.iter().all(|n| *n > 0) {
+        return HashSet::new();
+    }
+    let none = (0..plate.region.area()).map(|_| [0.0; 3]);
+    let map = BlockMap::from_differences(plate.region, block, none).of_rendered(plate.region, &plate.samples);
+    (0..map.pixels.len()).filter(|k| map.pixels[*k] == 0).collect()
 }
 
 #[cfg(test)]
