@@ -38,8 +38,8 @@ pub fn compare(a: &Path, b: &Path, json: bool) -> Result<(), Fault> {
     let m = metrics::compare(&pa.pixels, &pb.pixels, (pa.width, pa.height), &View::PLAIN)?;
     let light = against::brightness(&pa.pixels, &pb.pixels, pa.width);
     if json {
-        let mut all = serde_json::to_value(&m).unwrap_or_default();
-        if let (Some(all), Ok(serde_json::Value::Object(light))) = (all.as_object_mut(), serde_json::to_value(&light)) {
+        let mut all = serde_json::json!(m);
+        if let (Some(all), serde_json::Value::Object(light)) = (all.as_object_mut(), serde_json::json!(light)) {
             all.extend(light);
         }
         return print(&serde_json::to_string_pretty(&all).unwrap_or_default());

@@ -62,10 +62,15 @@ impl Judging {
     pub fn difference(&self, a: Rgb, b: Rgb) -> Difference {
         match self.measure {
             Measure::Displayed | Measure::Delivered => {
-                let m: Rgb = std::array::from_fn(|c| 0.5 * (a[c] + b[c]));
-                let [shown, da, db] = [m, a, b].map(|v| self.view.display(v));
+                let (da, db) = (self.view.display(a), self.view.display(b));
+                let even: Rgb = std::array::from_fn(|c| 0.5 * (da[c] - db[c]));
+                if self.cleans() {
+                    // A clean-up spreads bright samples over many pixels: what differs after it is even, or the clean-up's own.
+                    return Difference::from(even);
+                }
+                let shown = self.view.display(std::array::from_fn(|c| 0.5 * (a[c] + b[c])));
                 Difference {
-                    even: std::array::from_fn(|c| 0.5 * (da[c] - db[c])),
+                    even,
                     from_darker: std::array::from_fn(|c| shown[c] - da[c].min(db[c])),
                     light: luminance(a) - luminance(b),
                 }
@@ -216,5 +221,56 @@ impl BlockMap {
         let known = self.grain.iter().zip(&self.pixels).filter(|(_, pixels)| **pixels > 0);
         let worst = known.map(|(grain, _)| *grain).fold(0.0, f64::max);
         ((sum / pixels.max(1) as f64).sqrt(), worst)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn even(i: u32) -> f64 {
+        let mut x = i.wrapping_mul(0x9E37_79B9) ^ 0x85EB_CA6B;
+        x = (x ^ (x >> 16)).wrapping_mul(0x7FEB_352D);
+        x = (x ^ (x >> 15)).wrapping_mul(0x846C_A68B);
+        ((x ^ (x >> 16)) as f64 + 0.5) / (u32::MAX as f64 + 1.0)
+    }
+
+    /// Told over true displayed error of blocks of 64 pixels whose halves have n samples each, drawn by `draw` from two even numbers.
+    fn told(n: u32, draw: impl Fn(f64, f64) -> f64, truth: f64) -> f64 {
+        let judging = Judging::displayed(View::PLAIN);
+        let (mut told, mut error) = (0.0, 0.0);
+        let shown = |v: f64| View::PLAIN.display([v as f32; 3])[0] as f64;
+        let mut k = 1;
+        for _ in 0..400 {
+            let mut sum = BlockSum::default();
+            for _ in 0..64 {
+                let half = |k: &mut u32| {
+                    (0..n)
+                        .map(|_| {
+                            *k += 2;
+                            draw(even(*k), even(*k + 1))
+                        })
+                        .sum::<f64>()
+                        / n as f64
+                };
+                let (a, b) = (half(&mut k), half(&mut k));
+                sum.add(judging.difference([a as f32; 3], [b as f32; 3]));
+                error += (shown(0.5 * (a + b)) - shown(truth)).powi(2) / 64.0;
+            }
+            told += sum.grain().powi(2);
+        }
+        (told / error).sqrt()
+    }
+
+    /// Even noise, and light that one sample in 200 brings, so bright that the display clips it (simulated; what half the difference
+    /// alone tells stands beside).
+    #[test]
+    fn noise_is_told_as_large_as_it_is() {
+        let normal = |u: f64, v: f64| (-2.0 * u.ln()).sqrt() * (std::f64::consts::TAU * v).cos();
+        let even = told(16, |u, v| 0.3 + 0.2 * normal(u, v), 0.3);
+        assert!((even - 1.0).abs() < 0.06, "{even}");
+        // 0.05 everywhere, and 60 from one sample in 200: half the difference tells 0.7 of the error.
+        let rare = told(16, |u, _| if u < 0.005 { 60.0 } else { 0.05 }, 0.35);
+        assert!((0.8..1.2).contains(&rare), "{rare}");
     }
 }

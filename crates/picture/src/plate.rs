@@ -236,3 +236,53 @@ pub fn footprint(region: Region, frame: (u32, u32), on: (u32, u32)) -> Region {
     let y = reach(on.1 as f64 / frame.1 as f64, region.y..region.bottom(), on.1);
     Region { x: x.start, y: y.start, width: x.end - x.start, height: y.end - y.start }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::denoise::tests::even_plate;
+
+    /// Two things side by side, numbers 1 and 5: at any scale each pixel names one of them, never 2 to 4.
+    #[test]
+    fn ids_are_those_of_things_that_are_there() {
+        let mut p = even_plate((48, 48), 0.0);
+        p.layers = vec![
+            ("object.id".into(), (0..48 * 48).map(|i| if i % 48 < 17 { 1.0 } else { 5.0 }).collect()),
+            ("diffuse_direct.R".into(), (0..48 * 48).map(|i| if i % 48 < 17 { 1.0 } else { 5.0 }).collect()),
+        ];
+        for side in [10, 20, 32, 47, 60, 96] {
+            let moved = p.clone().on_frame((side, side), Region { x: 0, y: 0, width: side, height: side });
+            assert!(moved.layers[0].1.iter().all(|v| *v == 1.0 || *v == 5.0), "{side}");
+            let left = moved.layers[0].1.iter().filter(|v| **v == 1.0).count() as f32 / moved.layers[0].1.len() as f32;
+            assert!((left - 17.0 / 48.0).abs() < 1.0 / side as f32, "{side}: {left}");
+            // Light is averaged as before.
+            assert!(side == 96 || moved.layers[1].1.iter().any(|v| *v > 1.01 && *v < 4.99), "{side}");
+        }
+    }
+
+    /// Gaps get what the nearest rendered pixel has, of everything, and stay known as gaps.
+    #[test]
+    fn gaps_are_filled_from_the_nearest_pixels() {
+        let mut p = even_plate((32, 16), 0.0);
+        let n = p.a.len();
+        p.samples = (0..n).map(|i| if (i % 32) / 8 % 2 == 0 { 8 } else { 0 }).collect();
+        p.layers = vec![("object.id".into(), (0..n).map(|i| (i % 32 / 16) as f32).collect())];
+        for i in 0..n {
+            p.a[i] = if p.samples[i] > 0 { [1.0 + (i % 32) as f32; 3] } else { [0.0; 3] };
+        }
+        let before = p.samples.clone();
+        assert_eq!(p.fill_gaps(), 0.5);
+        assert_eq!(p.samples, before);
+        for (i, a) in p.a.iter().enumerate() {
+            let x = i % 32;
+            let nearest = match x {
+                8..=11 => 7,
+                12..=15 => 16,
+                24..=31 => 23,
+                x => x,
+            };
+            assert_eq!((a[0], p.layers[0].1[i]), (1.0 + nearest as f32, (nearest / 16) as f32), "column {x}");
+        }
+        assert_eq!(p.fill_gaps(), 0.5, "what is filled is still no sample");
+    }
+}

@@ -378,7 +378,7 @@ impl Workshop {
         let d: Description = parse(&row.description, "final")?;
         top_up.region.check(d.frame())?;
         let place = format!("final {id}");
-        if row.state != "delivered" || !work::has_film(&self.0.store.final_folder(id)) {
+        if row.state != "delivered" || !self.keeps_samples(id) {
             return Err(Fault::new(
                 Code::Unsupported,
                 "the samples of this final are not kept any more",
@@ -404,6 +404,12 @@ impl Workshop {
         self.0.events.tell(Event::Finals);
         self.wake();
         self.final_view(self.0.store.one_final(id)?)
+    }
+
+    /// The samples of a final are kept, or are being put away just now.
+    fn keeps_samples(&self, id: i64) -> bool {
+        let at_work = lock(&self.0.finals.at_work).as_ref().is_some_and(|job| job.id == id);
+        at_work || work::has_film(&self.0.store.final_folder(id))
     }
 
     fn ask_of_final(&self, id: i64, wish: Wish) {
@@ -446,7 +452,7 @@ impl Workshop {
             number: task.number,
             planned: task.planned,
             top_up: task.top_up.filter(|_| state != FinalState::Delivered),
-            can_top_up: state == FinalState::Delivered && work::has_film(&self.0.store.final_folder(row.id)),
+            can_top_up: state == FinalState::Delivered && self.keeps_samples(row.id),
             can_repeat: state == FinalState::Delivered && work::has_plan(&self.0.store.final_folder(row.id)),
             budget: row.budget,
             forecast: row.forecast.as_deref().and_then(|t| parse(t, "forecast").ok()),
@@ -496,7 +502,9 @@ impl Workshop {
 
     /// Waits until every waiting final has ended.
     pub fn wait_for_finals(&self) -> Result<(), Fault> {
-        while self.0.store.finals()?.iter().any(|r| r.state == "waiting" || r.state == "running") {
+        // The samples of the last one are put away after it has been delivered.
+        let busy = || lock(&self.0.finals.at_work).is_some();
+        while busy() || self.0.store.finals()?.iter().any(|r| r.state == "waiting" || r.state == "running") {
             std::thread::sleep(Duration::from_millis(20));
         }
         Ok(())

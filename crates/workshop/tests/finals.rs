@@ -275,3 +275,34 @@ fn a_shot_goes_elsewhere_in_one_file_with_its_proofs() {
     .unwrap();
     assert!(other.import_shot(&there.path().join("shot.json")).unwrap_err().what.contains("leads out"));
 }
+
+#[test]
+fn a_held_budget_ends_by_the_clock_and_says_what_it_cannot_do() {
+    let (_data, w, shot) = workshop();
+    let held = || NewFinal { policy: Policy::Time, ..NewFinal::default() };
+    let budget = |seconds: f64| {
+        w.change_shot(shot, &ShotChange { budget: Some(seconds), ..Default::default() }).unwrap();
+    };
+    // A frame so large that not every pixel gets its two samples: it is delivered all the same, whole, and says what is missing.
+    tune(&w, shot, serde_json::json!({ "frame.width": 1600, "frame.height": 1000, "delivery.linear": "tiff_float" }));
+    budget(4.0);
+    let began = Instant::now();
+    let id = w.add_finals(shot, &held()).unwrap().finals[0].id;
+    let f = finished(&w, id);
+    let r = f.report.as_ref().unwrap_or_else(|| panic!("{:?}", f.fault));
+    assert!(r.gaps > 0.0 && r.gaps < 1.0 && !r.clean && r.unclean >= 0.5 * r.gaps, "{} {}", r.gaps, r.unclean);
+    assert!((r.total - began.elapsed().as_secs_f64()).abs() < 30.0 && f.files.iter().all(|f| f.bytes > 0));
+    let parts = r.start + r.sampling + r.saving + r.denoise + r.writing;
+    assert!((parts - r.total).abs() < 1e-6, "{parts} of {}", r.total);
+    // What has no room at all is said before, and ends soon.
+    tune(&w, shot, serde_json::json!({ "cleanup.denoise": "careful", "delivery.mattes": true }));
+    budget(2.0);
+    let said = w.check_final(shot, &held()).unwrap().into_iter().find(|c| c.what == "budget").unwrap();
+    assert!(!said.fine && said.state.contains("clean-up, mattes and files"), "{}", said.state);
+    let id = w.add_finals(shot, &held()).unwrap().finals[0].id;
+    let f = finished(&w, id);
+    assert!(f.state == FinalState::Failed && f.fault.as_ref().unwrap().remedy.contains("mattes"), "{:?}", f.fault);
+    // And goes on with more time, in the same place.
+    tune(&w, shot, serde_json::json!({ "frame.width": 96, "frame.height": 60 }));
+    assert!(w.check_final(shot, &held()).unwrap().iter().all(|c| c.what != "budget"));
+}

@@ -73,6 +73,8 @@ export function FinalReportView({ f }: { f: FinalView }) {
           ? "; samples as the plan says."
           : `; ${percent(r.render.capped, 0)} of the picture reached the most samples first.`}
         {r.saving > 0.05 && ` Checkpoints took ${duration(r.saving)}.`}
+        {r.gaps > 0 &&
+          ` There was no time for ${percent(r.gaps, 1)} of the pixels: they show what the nearest rendered pixels show.`}
       </p>
       {last && (
         <p className="second" data-testid="final-plan">

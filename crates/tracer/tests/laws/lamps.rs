@@ -4,7 +4,6 @@ use crate::common::*;
 use glam::Vec3;
 use scene::*;
 use std::f64::consts::PI;
-use tracer::Description;
 use tuning::{K, Tuning};
 
 const ALBEDO: f64 = 0.5;
@@ -198,7 +197,23 @@ fn a_floor_in_a_mirror_looks_as_it_does_directly() {
     }
 }
 
-#[allow(dead_code)]
-fn describes(t: Tuning) -> Description {
-    describe(t, None)
+/// Clamps hold whatever is told of a sample, also the light that fills the tail: in a closed bright room with few bounces, the light of
+/// a sample is its direct and emitted light and at most the limit of bounced light.
+#[test]
+fn clamps_hold_the_tail_as_well() {
+    let room = || {
+        let mut set = furnace(0.9);
+        set.scene.materials[0].emission = Vec3::splat(0.5);
+        set
+    };
+    let filled = |limit: f64| {
+        let t = tuning((12, 12), 64).with(K::DepthTotal, 4).with(K::PathsFill, true).with(K::ClampDiffuse, limit);
+        average(&pixels(&room().stage(), describe(t, None)))
+    };
+    // Without a clamp the tail brings all light: E / (1 − ρ). Emission and one bounce are 0.5 and 0.45.
+    near(filled(0.0), 5.0, 0.03, "no clamp");
+    for limit in [1.0, 0.2] {
+        let got = filled(limit);
+        assert!(got < 0.95 + 1.001 * limit && got > 0.9 + 0.5 * limit, "limit {limit}: {got}");
+    }
 }
