@@ -198,3 +198,47 @@ fn environments_must_be_radiance() {
     let sky = demo::tarnfell_dusk();
     assert!(describe(Environment::read(&sky[..sky.len() / 2], "sky.hdr").err()).starts_with("Damaged"));
 }
+
+/// A skin that stretches, shears or mirrors carries normals as it carries the surface: they stay perpendicular to it, and on its
+/// outside. (glTF 2.0, 3.7.3: normals are transformed by the inverse transposed joint matrix.)
+#[test]
+fn skinned_normals_stay_perpendicular() {
+    let n = std::f32::consts::FRAC_1_SQRT_2;
+    let mut binary: Vec<u8> = Vec::new();
+    let mut put = |values: &[f32]| values.iter().for_each(|v| binary.extend(v.to_le_bytes()));
+    // A triangle in the plane x + y = 0, facing (1, 1, 0).
+    put(&[0.0, 0.0, 0.0, -1.0, 1.0, 0.0, 0.0, 0.0, 1.0]);
+    put(&[n, n, 0.0].repeat(3));
+    put(&[1.0, 0.0, 0.0, 0.0].repeat(3));
+    // Joints 0 for every vertex, as bytes.
+    binary.extend([0u8; 12]);
+    let joints: [(&str, [f32; 16]); 4] = [
+        ("stretched", [3.0, 0.0, 0.0, 0.0, 0.0, 1.0, 0.0, 0.0, 0.0, 0.0, 0.5, 0.0, 0.0, 0.0, 0.0, 1.0]),
+        ("sheared", [1.0, 0.8, 0.0, 0.0, -0.2, 1.0, 0.4, 0.0, 0.0, 0.0, 1.0, 0.0, 2.0, 0.0, 0.0, 1.0]),
+        ("mirrored", [-1.0, 0.0, 0.0, 0.0, 0.0, 2.0, 0.0, 0.0, 0.0, 0.0, 1.0, 0.0, 0.0, 0.0, 0.0, 1.0]),
+        ("as it is", [1.0, 0.0, 0.0, 0.0, 0.0, 1.0, 0.0, 0.0, 0.0, 0.0, 1.0, 0.0, 0.0, 0.0, 0.0, 1.0]),
+    ];
+    for (name, matrix) in joints {
+        let view = |from: usize, length: usize| json!({ "buffer": 0, "byteOffset": from, "byteLength": length });
+        let accessor = |view: usize, kind: &str, component: u32| json!({ "bufferView": view, "componentType": component, "count": 3, "type": kind });
+        let mut positions = accessor(0, "VEC3", 5126);
+        (positions["min"], positions["max"]) = (json!([-1, 0, 0]), json!([0, 1, 1]));
+        let document = json!({
+            "asset": { "version": "2.0" },
+            "scene": 0, "scenes": [{ "nodes": [0, 1] }],
+            "nodes": [{ "mesh": 0, "skin": 0 }, { "name": "joint", "matrix": matrix }],
+            "skins": [{ "joints": [1] }],
+            "meshes": [{ "primitives": [{ "attributes": { "POSITION": 0, "NORMAL": 1, "WEIGHTS_0": 2, "JOINTS_0": 3 } }] }],
+            "accessors": [positions, accessor(1, "VEC3", 5126), accessor(2, "VEC4", 5126), accessor(3, "VEC4", 5121)],
+            "bufferViews": [view(0, 36), view(36, 36), view(72, 48), view(120, 12)],
+            "buffers": [{ "byteLength": binary.len() }]
+        });
+        let s = read_glb(&glb(&document, &binary), "skin.glb").unwrap();
+        let t = s.world.triangles[0];
+        let [a, b, c] = s.world.corners(&t);
+        let face = (b - a).cross(c - a).normalize();
+        for normal in s.world.corner_normals(&t) {
+            assert!(normal.dot(face) > 0.9999, "{name}: {normal} on {face}");
+        }
+    }
+}

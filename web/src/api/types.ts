@@ -848,6 +848,10 @@ saving: number, denoise: number, writing: number, total: number,
  */
 before: number, reused: number, 
 /**
+ * Share of the pixels for which there was no time: they show what the nearest pixels have that were rendered.
+ */
+gaps: number, 
+/**
  * Decisions under *hold the time*.
  */
 plan: Array<Decision>, 

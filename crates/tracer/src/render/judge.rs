@@ -139,6 +139,10 @@ impl Render {
             let k = block(y, step.1, t.y) * tile.columns + block(x, step.0, t.x);
             sums[k as usize].add(judging.difference(*a, *b));
         }
+        let side = step.0.max(step.1).ceil() as usize;
+        if side > 1 {
+            BlockSum::pool_light(sums, tile.columns as usize, side);
+        }
     }
 }
 
