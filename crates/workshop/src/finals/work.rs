@@ -36,10 +36,15 @@ const SOURCES: usize = 8;
 const KEPT: usize = 5;
 /// Blocks count as clean up to this much above the threshold: 64 pixels tell their grain to about a tenth.
 const TOLERANCE: f64 = 1.1;
-/// Under *hold the time* what comes after sampling is tried out on strips of the frame: so many, of so many rows. Frames of few rows
-/// are tried out whole.
+/// Under *hold the time* what comes after sampling is tried out on strips of the frame: so many, of so many rows. Small frames are
+/// tried out whole.
 const STRIPS: u32 = 4;
 const STRIP_ROWS: u32 = 24;
+const SMALL_FRAME: usize = 300_000;
+/// Rows of the strip that tells what files cost however small they are.
+const THIN: u32 = 2;
+/// A denoiser that is tried out before there are samples finds little to do: it is taken to need this share of what it usually does.
+const LEAST_DENOISING: f64 = 0.5;
 /// When it is tried out: after the first samples, and again at these shares of the budget on one strip, since other work may have
 /// come.
 const REHEARSALS: [f64; 4] = [0.0, 0.4, 0.7, 0.9];
@@ -440,21 +445,30 @@ impl Workshop {
     fn rehearse(&self, render: &Render, d: &Description, folder: &Path, strips: &[Region]) -> Result<Rehearsal, Fault> {
         let scratch = folder.join(".rehearsal");
         std::fs::create_dir_all(&scratch).map_err(|e| Fault::io(scratch.display().to_string(), &e))?;
-        let (began, mut seen, mut first) = (Instant::now(), 0, 0.0);
-        for part in strips {
-            let mut plate = render.film().plate_of(*part);
+        let time_of = |part: Region| -> Result<f64, Fault> {
+            let began = Instant::now();
+            let mut plate = render.film().plate_of(part);
             plate.fill_gaps();
             let _ = render.report_of(Some(&plate));
-            self.write_delivery(render, d, plate, *part, &scratch, "rehearsal")?;
-            seen += part.area();
-            if first == 0.0 {
-                first = began.elapsed().as_secs_f64();
-            }
-        }
-        let took = began.elapsed().as_secs_f64();
+            self.write_delivery(render, d, plate, part, &scratch, "rehearsal")?;
+            Ok(began.elapsed().as_secs_f64())
+        };
+        // What each file costs however small it is counts once for the frame, not once for each strip.
+        let whole = strips == [d.area()];
+        let thin = Region { height: THIN, ..strips[0] };
+        let fixed = if whole { 0.0 } else { time_of(thin)?.min(time_of(thin)?) };
+        let times = strips.iter().map(|part| time_of(*part)).collect::<Result<Vec<f64>, Fault>>()?;
         let _ = std::fs::remove_dir_all(&scratch);
-        let seconds = took * d.area().area() as f64 / seen as f64 * (1.0 + MORE_RESERVE.0) + MORE_RESERVE.1;
-        Ok(Rehearsal { strips: strips.to_vec(), first, seconds })
+        let seen: usize = strips.iter().map(|part| part.area()).sum();
+        let growing: f64 = times.iter().map(|t| (t - fixed).max(0.2 * t)).sum();
+        let denoise = clean_up_of(&d.tuning).denoises().map_or(0.0, |m| self.machine().denoise_per_pixel[m as usize]);
+        let least = LEAST_DENOISING * denoise * d.area().area() as f64;
+        let seconds = (fixed + growing * d.area().area() as f64 / seen as f64).max(least);
+        Ok(Rehearsal {
+            strips: strips.to_vec(),
+            first: times[0],
+            seconds: seconds * (1.0 + MORE_RESERVE.0) + MORE_RESERVE.1,
+        })
     }
 
     /// Cleans a plate up and writes all of its files: what is delivered, the files, and the seconds of cleaning and of mattes.
@@ -591,7 +605,7 @@ struct Rehearsal {
 
 /// Strips of a frame, one in the middle first.
 fn strips(area: Region) -> Vec<Region> {
-    if area.height < 2 * STRIPS * STRIP_ROWS {
+    if area.area() <= SMALL_FRAME || area.height < 2 * STRIPS * STRIP_ROWS {
         return vec![area];
     }
     let strip =
