@@ -12,13 +12,8 @@ use tuning::{K, Tuning};
 
 const ALBEDO: f64 = 0.6;
 
-/// A wide matte floor around the origin, seen at the origin only.
 fn floor() -> Set {
-    let mut set = Set::default();
-    let m = set.material(Material::matte(Vec3::splat(ALBEDO as f32)));
-    set.quad(Vec3::new(-50.0, 0.0, -50.0), Vec3::Z * 100.0, Vec3::X * 100.0, m);
-    set.scene.cameras.push(looking(Vec3::new(3.0, 2.0, 0.0), Vec3::ZERO, 0.1));
-    set
+    common::floor(ALBEDO, Vec3::new(3.0, 2.0, 0.0))
 }
 
 fn direct(samples: u32) -> Tuning {

@@ -120,6 +120,15 @@ pub fn average(v: &[f64]) -> f64 {
     v.iter().sum::<f64>() / v.len() as f64
 }
 
+/// A wide matte floor at y = 0, seen at the origin only.
+pub fn floor(albedo: f64, eye: Vec3) -> Set {
+    let mut set = Set::default();
+    let m = set.material(Material::matte(Vec3::splat(albedo as f32)));
+    set.quad(Vec3::new(-50.0, 0.0, -50.0), Vec3::Z * 100.0, Vec3::X * 100.0, m);
+    set.scene.cameras.push(looking(eye, Vec3::ZERO, 0.1));
+    set
+}
+
 /// A straight camera that sees a square of the plane z = 0 from the front, without perspective.
 pub fn facing(half_height: f32) -> Camera {
     let mut camera = looking(Vec3::new(0.0, 0.0, 5.0), Vec3::ZERO, 1.0);

@@ -1,6 +1,6 @@
 //! Lamps: as much light arrives however many light rays are sent, whatever lies between, whatever shape the lamp has.
 
-use crate::common::*;
+use crate::common::{self, *};
 use glam::Vec3;
 use scene::*;
 use std::f64::consts::PI;
@@ -8,13 +8,9 @@ use tuning::{K, Tuning};
 
 const ALBEDO: f64 = 0.5;
 
-/// A wide matte floor at y = 0, seen at the origin only, obliquely from the side.
+/// Seen obliquely from the side.
 fn floor() -> Set {
-    let mut set = Set::default();
-    let m = set.material(Material::matte(Vec3::splat(ALBEDO as f32)));
-    set.quad(Vec3::new(-40.0, 0.0, -40.0), Vec3::Z * 80.0, Vec3::X * 80.0, m);
-    set.scene.cameras.push(looking(Vec3::new(0.3, 0.2, 0.0), Vec3::ZERO, 0.1));
-    set
+    common::floor(ALBEDO, Vec3::new(0.3, 0.2, 0.0))
 }
 
 fn lamp_material(radiance: f32) -> Material {

@@ -255,6 +255,57 @@ fn strategies_agree(seed: u64) -> Result<(), String> {
     Ok(())
 }
 
+/// However many rays leave the first hit, towards lights or scattered, they bring the same light.
+fn splits_agree(seed: u64) -> Result<(), String> {
+    let mut dice = Dice(seed * 32_452_843 + 17);
+    let (stage, edits, t) = scene(&mut dice);
+    let with = |k: K, n: u32| move |t: &Tuning| t.clone().with(k, n);
+    let plain = |n, seed| estimate(&stage, &edits, &with(K::SplitDirect, 1)(&t), Strategy::Both, (n, seed));
+    let scattered = [K::SplitDiffuse, K::SplitReflection, K::SplitTransmission][dice.whole(0, 2) as usize];
+    for (k, rays) in [(K::SplitDirect, 2), (K::SplitDirect, 5), (K::SplitDirect, 16), (scattered, 4)] {
+        let split = |n, seed| estimate(&stage, &edits, &with(k, rays)(&t), Strategy::Both, (n, seed));
+        agree(&format!("seed {seed}, {k:?} {rays}"), 64, [&plain, &split])?;
+    }
+    Ok(())
+}
+
+/// Every pixel is the sum of its parts, and of its lights with the estimate of what lies beyond the last bounce.
+fn parts_and_lights_add_up(seed: u64) -> Result<(), String> {
+    let mut dice = Dice(seed * 49_979_687 + 41);
+    let (stage, edits, t) = scene(&mut dice);
+    let mut t = t.with(K::SamplingMost, 8).with(K::PathsFill, unit(&mut dice) < 0.5);
+    for clamp in [K::ClampDirect, K::ClampDiffuse, K::ClampReflection, K::ClampTransmission, K::ClampVolume] {
+        if unit(&mut dice) < 0.3 {
+            t = t.with(clamp, 2.0 * unit(&mut dice) as f64);
+        }
+    }
+    if unit(&mut dice) < 0.5 {
+        let filter = ["gaussian", "blackman_harris", "lanczos"][dice.whole(0, 2) as usize];
+        t = t.with(K::FrameFilter, filter).with(K::FrameFilterRadius, 1.0 + unit(&mut dice) as f64);
+    }
+    let plate = run(&stage, edited(t, edits), 2).plate();
+    for lights in [false, true] {
+        let mut sum = vec![[0.0f64; 3]; plate.a.len()];
+        for (name, values) in &plate.layers {
+            let Some((picture, channel)) = name.rsplit_once('.') else { continue };
+            let Some(c) = ["R", "G", "B"].iter().position(|c| *c == channel) else { continue };
+            let counts = picture == "tail" || picture != "first_albedo" && picture.starts_with("light ") == lights;
+            if counts {
+                sum.iter_mut().zip(values).for_each(|(s, v)| s[c] += *v as f64);
+            }
+        }
+        for (pixel, (sum, whole)) in sum.iter().zip(plate.mean()).enumerate() {
+            for c in 0..3 {
+                if (sum[c] - whole[c] as f64).abs() > 2e-4 * whole[c].abs() as f64 + 1e-5 {
+                    let what = if lights { "lights" } else { "parts" };
+                    return Err(format!("seed {seed}, pixel {pixel}: {what} {sum:?}, picture {whole:?}"));
+                }
+            }
+        }
+    }
+    Ok(())
+}
+
 /// Seeds that a law is tried with: few in the suite, as many as LAWS says by hand.
 pub fn seeds(few: u64) -> std::ops::Range<u64> {
     let first = std::env::var("LAWS_FROM").ok().and_then(|n| n.parse().ok()).unwrap_or(0);
@@ -270,4 +321,14 @@ pub fn holds(few: u64, law: impl Fn(u64) -> Result<(), String>) {
 #[test]
 fn light_rays_and_scattered_rays_bring_the_same_light() {
     holds(16, strategies_agree);
+}
+
+#[test]
+fn any_number_of_rays_at_the_first_hit_brings_the_same_light() {
+    holds(6, splits_agree);
+}
+
+#[test]
+fn parts_and_lights_are_the_whole_picture() {
+    holds(40, parts_and_lights_add_up);
 }
