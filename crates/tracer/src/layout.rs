@@ -160,36 +160,35 @@ impl Layout {
         let filled: [Vec3; 2] = std::array::from_fn(|h| Vec3::from_array(self.filled(row, tail, h, n)));
         let bare: [Vec3; 2] = std::array::from_fn(|h| Vec3::from_array(halves[h]) - filled[h]);
         let slots = &row[self.parts_at()..self.first_at()];
-        // With signed weights a half's parts are divided by its sum of weights, as the picture is. Where the picture takes
-        // its positive lobe alone, they keep their proportions.
-        let weights: [Vec3; 2] = std::array::from_fn(|h| {
-            if !self.signed {
-                return Vec3::ZERO;
-            }
-            let negative = row[12 + h] as u32;
-            if counts_signed(n, negative) {
-                return Vec3::splat(1.0 / (n - 2 * negative) as f32);
-            }
-            let parts = slots.chunks_exact(6).take(self.kept.parts.len());
-            let sum: Vec3 = parts.map(|s| Vec3::new(s[3 * h], s[3 * h + 1], s[3 * h + 2])).sum();
-            Vec3::select(sum.cmpne(Vec3::ZERO), bare[h] / sum, Vec3::ZERO)
-        });
-        let tell_slot = |slot: &[f32], tell: &mut dyn FnMut(f32)| {
+        let negative: [u32; 2] = std::array::from_fn(|h| if self.signed { row[12 + h] as u32 } else { 0 });
+        // With signed weights a half's parts are divided by its sum of weights, as the picture is. Where the picture takes its
+        // positive lobe alone, they share it in proportion to what they have, evenly where all of it cancels.
+        let part = |slot: &[f32], h: usize| Vec3::new(slot[3 * h], slot[3 * h + 1], slot[3 * h + 2]);
+        let weight = |slot: &[f32], h: usize| part(slot, h).abs() + 1e-20;
+        let tell_slots = |slots: &[f32], tell: &mut dyn FnMut(f32)| {
             if self.signed {
-                let half = |h: usize| Vec3::new(slot[3 * h], slot[3 * h + 1], slot[3 * h + 2]) * weights[h];
-                tell_picture([half(0), half(1)], tell);
+                let factors: [Option<Vec3>; 2] = std::array::from_fn(|h| {
+                    let all = || slots.chunks_exact(6).map(|s| weight(s, h)).sum::<Vec3>();
+                    (!counts_signed(n, negative[h])).then(|| bare[h] / all())
+                });
+                for slot in slots.chunks_exact(6) {
+                    let half = |h: usize| match factors[h] {
+                        Some(factor) => weight(slot, h) * factor,
+                        None => part(slot, h) / (n - 2 * negative[h]) as f32,
+                    };
+                    tell_picture([half(0), half(1)], tell);
+                }
             } else {
                 let each = 1.0 / (2 * n) as f32;
-                (0..3).for_each(|c| tell(slot[c] * each));
-                tell(slot[3] * each);
+                slots.iter().for_each(|v| tell(v * each));
             }
         };
         let (parts, groups) = slots.split_at(self.kept.parts.len() * self.slot());
-        parts.chunks_exact(self.slot()).for_each(|slot| tell_slot(slot, tell));
+        tell_slots(parts, tell);
         if self.fill {
             tell_picture(filled, tell);
         }
-        groups.chunks_exact(self.slot()).for_each(|slot| tell_slot(slot, tell));
+        tell_slots(groups, tell);
         let first = &row[self.first_at()..];
         tell(if first[0] > 0.0 { first[1] / first[0] } else { 0.0 });
         first[2..12].iter().for_each(|v| tell(v * guides));
