@@ -1,8 +1,14 @@
 //! OpenEXR files of one part with named channels (`R`, `albedo.R`, `samples.Y` …), which every reader opens.
 
 use crate::Region;
+use exr::block::BlockIndex;
+use exr::block::chunk::{Chunk, CompressedBlock, CompressedScanLineBlock};
+use exr::block::writer::ChunksWriter;
+use exr::image::write::layers::{LayersWriter, WritableLayers};
 use exr::prelude::*;
 use fault::{Code, Fault};
+use flate2::write::ZlibEncoder;
+use rayon::prelude::*;
 use std::io::{Cursor, Seek, Write as IoWrite};
 
 /// The values of a channel, one a pixel.
@@ -57,6 +63,9 @@ pub struct Form {
     /// Further text attributes by name.
     pub attributes: Vec<(String, String)>,
 }
+
+/// How hard zipped files are packed: the next level takes 1.6 times as long for files smaller by 8 %.
+const LEVEL: u32 = 1;
 
 /// The largest number that a 16-bit float holds.
 pub const HALF_MOST: f32 = 65504.0;
@@ -114,10 +123,55 @@ pub fn write_exr(
     let mut image = Image::from_layer(layer);
     image.attributes.display_window = display;
     let mut ordered = Ordered { out, head: Some(Vec::new()) };
-    image.write().to_buffered(&mut ordered).map_err(|e| match e {
+    let written = match form.packing {
+        Packing::Zip => write_zipped(&image, &mut ordered),
+        _ => image.write().to_buffered(&mut ordered),
+    };
+    written.map_err(|e| match e {
         Error::Io(e) => Fault::io("EXR", &e),
         other => Fault::internal(other.to_string(), "EXR"),
     })
+}
+
+/// Writes a picture of one layer in zipped blocks of 16 rows, with a deflate that takes half the time of the library's.
+fn write_zipped(image: &Image<Layer<AnyChannels<FlatSamples>>>, out: impl IoWrite + Seek) -> Result<()> {
+    let headers = image.write().infer_meta_data();
+    let source = image.layer_data.create_writer(&headers);
+    exr::block::write(out, headers, true, |meta, writer| {
+        let blocks: Vec<(usize, BlockIndex)> = meta.enumerate_ordered_header_block_indices().collect();
+        let top = meta.headers[0].own_attributes.layer_position.y();
+        // As many at once as keep all threads busy, so that little is held in memory.
+        for some in blocks.chunks(4 * rayon::current_num_threads()) {
+            let packed: Vec<std::io::Result<Vec<u8>>> = some
+                .par_iter()
+                .map(|(_, block)| zip_block(source.extract_uncompressed_block(&meta.headers, *block)))
+                .collect();
+            for ((number, block), compressed_pixels_le) in some.iter().zip(packed) {
+                let y_coordinate = top + block.pixel_position.y() as i32;
+                let block = CompressedScanLineBlock { y_coordinate, compressed_pixels_le: compressed_pixels_le? };
+                let chunk = Chunk { layer_index: 0, compressed_block: CompressedBlock::ScanLine(block) };
+                writer.write_chunk(*number, chunk)?;
+            }
+        }
+        Ok(())
+    })
+}
+
+/// Packs a block as the OpenEXR file layout asks for it (*Technical Introduction to OpenEXR*, "Data Compression", and the reference
+/// library): bytes at even places, then those at odd ones, each as the difference from the one before it plus 128, deflated;
+/// as it is where that would be longer.
+fn zip_block(plain: Vec<u8>) -> std::io::Result<Vec<u8>> {
+    const _: () = assert!(cfg!(target_endian = "little"), "blocks are packed as they lie in memory");
+    let mut parted: Vec<u8> = Vec::with_capacity(plain.len());
+    parted.extend(plain.iter().step_by(2));
+    parted.extend(plain.iter().skip(1).step_by(2));
+    for i in (1..parted.len()).rev() {
+        parted[i] = parted[i].wrapping_sub(parted[i - 1]).wrapping_add(128);
+    }
+    let mut packed = ZlibEncoder::new(Vec::with_capacity(plain.len() / 2), flate2::Compression::new(LEVEL));
+    packed.write_all(&parted)?;
+    let packed = packed.finish()?;
+    Ok(if packed.len() < plain.len() { packed } else { plain })
 }
 
 /// Puts the attributes of a header in the order of their names: the library keeps some of them in none, and equal pictures would
@@ -267,5 +321,22 @@ mod tests {
         assert!(attributes.is_sorted() && attributes.len() > names.len() && first[end] == 0);
         let (_, _, channels) = exr_channels(&first, "test").unwrap();
         assert!(matches!(&channels[0].samples, Samples::Float(v) if *v == [0.25, 0.5]));
+    }
+
+    /// The reading library is another's: what we pack it unpacks, whether it shrinks or not, in regions and in odd blocks at the end.
+    #[test]
+    fn every_packing_gives_back_the_bits() {
+        let region = Region { x: 7, y: 5, width: 61, height: 83 };
+        let even = (0..region.area()).map(|i| i as f32 * 0.125).collect();
+        let wild = (0..region.area() as u32).map(|i| f32::from_bits(i.wrapping_mul(0x9E37_79B9) >> 2)).collect();
+        let flat = vec![3u32; region.area()];
+        let channels = [Channel::float("R", even), Channel::float("a.G", wild), Channel::whole("samples.Y", flat)];
+        for packing in [Packing::Zip, Packing::Rle, Packing::Piz, Packing::None] {
+            let (mut out, form) = (Cursor::new(Vec::new()), Form { packing, ..Form::default() });
+            write_exr(&mut out, (100, 90), region, channels.to_vec(), form).unwrap();
+            let (_, at, mut read) = exr_channels(out.get_ref(), "test").unwrap();
+            read.sort_by(|a, b| a.name.cmp(&b.name));
+            assert!(at == region && read == channels, "{packing:?}");
+        }
     }
 }
