@@ -3,6 +3,7 @@
 
 mod checks;
 mod naming;
+mod reserve;
 mod series;
 mod work;
 
@@ -113,6 +114,8 @@ enum Wish {
     Go,
     Cancel,
     Pause,
+    /// The program ends: it goes on at the next start.
+    Leave,
 }
 
 /// The final that is being rendered.
@@ -135,6 +138,7 @@ pub(crate) struct Desk {
     progress: Mutex<HashMap<i64, (Progress, FinalTimes)>>,
     yielding: AtomicBool,
     at_work: Mutex<Option<Arc<AtWork>>>,
+    thread: Mutex<Option<std::thread::JoinHandle<()>>>,
     /// Held while an order takes its numbers and names.
     ordering: Mutex<()>,
     /// When finals were ordered that have not begun, and when the last one was delivered: the time of the next begins at the later
@@ -288,7 +292,14 @@ impl Workshop {
         match row.state.as_str() {
             "waiting" | "paused" => self.give_up(&row, None)?,
             "running" => self.ask_of_final(id, Wish::Cancel),
-            _ => self.0.store.delete_final(id)?,
+            _ => {
+                // Its film may still be put away: a folder that is written to cannot be removed.
+                self.ask_of_final(id, Wish::Cancel);
+                while lock(&self.0.finals.at_work).as_ref().is_some_and(|job| job.id == id) {
+                    std::thread::sleep(Duration::from_millis(5));
+                }
+                self.0.store.delete_final(id)?;
+            }
         }
         self.0.events.tell(Event::Finals);
         self.wake();
@@ -412,6 +423,19 @@ impl Workshop {
         at_work || work::has_film(&self.0.store.final_folder(id))
     }
 
+    /// Ends the work on finals after the present step.
+    pub(crate) fn leave_finals(&self) {
+        if let Some(job) = lock(&self.0.finals.at_work).as_ref() {
+            *lock(&job.wish) = Wish::Leave;
+            job.brake.store(true, Ordering::Release);
+        }
+    }
+
+    /// Whether the thread of the finals still does something.
+    pub(crate) fn finals_work(&self) -> bool {
+        lock(&self.0.finals.thread).as_ref().is_some_and(|t| !t.is_finished())
+    }
+
     fn ask_of_final(&self, id: i64, wish: Wish) {
         if let Some(job) = lock(&self.0.finals.at_work).as_ref().filter(|j| j.id == id) {
             *lock(&job.wish) = wish;
@@ -479,15 +503,15 @@ impl Workshop {
 
     pub(crate) fn start_finals(&self) {
         let workshop = self.clone();
-        // The thread lives as long as the program.
         let started = std::thread::Builder::new().name("finals".into()).spawn(move || workshop.work_finals());
-        if let Err(e) = started {
-            eprintln!("finals cannot run: {e}");
+        match started {
+            Ok(thread) => *lock(&self.0.finals.thread) = Some(thread),
+            Err(e) => eprintln!("finals cannot run: {e}"),
         }
     }
 
     fn work_finals(&self) {
-        loop {
+        while !self.0.closing.load(Ordering::Acquire) {
             let next = self.0.store.finals().ok().and_then(|rows| rows.into_iter().find(|r| r.state == "waiting"));
             match next {
                 Some(row) => self.work_final(&row),

@@ -3,6 +3,7 @@
 //! The working state is a film with its counts, and the course: how much time was spent before, what was taken over, and the
 //! plan under *hold the time*. Both are written whole or not at all, the course first: it only ever adds to what the film says.
 
+use super::reserve::{Reserve, Stopwatch, too_long};
 use super::{AtWork, Policy, Task, Wish};
 use crate::forecasts::denoise_figure;
 use crate::saved::{COUNTS, load_counts, remove_render, save_render};
@@ -12,7 +13,6 @@ use fault::{Code, Fault, panic_text};
 use picture::grain::BlockMap;
 use picture::{Plate, Region, footprint};
 use serde::{Deserialize, Serialize};
-use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::{Path, PathBuf};
@@ -20,7 +20,6 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use store::FinalRow;
-use tracer::deliver::{Delivered, Delivery};
 use tracer::{
     BlockCount, Description, Hold, Limits, Phase, Plan, Progress, Render, RenderReport, Scope, UNLIMITED, VERSION,
     clean_up_of, superblocks,
@@ -36,20 +35,6 @@ const SOURCES: usize = 8;
 const KEPT: usize = 5;
 /// Blocks count as clean up to this much above the threshold: 64 pixels tell their grain to about a tenth.
 const TOLERANCE: f64 = 1.1;
-/// Under *hold the time* what comes after sampling is tried out on strips of the frame: so many, of so many rows. Small frames are
-/// tried out whole.
-const STRIPS: u32 = 4;
-const STRIP_ROWS: u32 = 24;
-const SMALL_FRAME: usize = 300_000;
-/// Rows of the strip that tells what files cost however small they are.
-const THIN: u32 = 2;
-/// A denoiser that is tried out before there are samples finds little to do: it is taken to need this share of what it usually does.
-const LEAST_DENOISING: f64 = 0.5;
-/// When it is tried out: after the first samples, and again at these shares of the budget on one strip, since other work may have
-/// come.
-const REHEARSALS: [f64; 4] = [0.0, 0.4, 0.7, 0.9];
-/// Reserved beyond what was tried out: a share, and seconds.
-const MORE_RESERVE: (f64, f64) = (0.1, 0.1);
 /// Under *hold the time* a checkpoint may take this share of the time that is left.
 const CHECKPOINT_SHARE: f64 = 0.05;
 /// Bytes a second at which a film is written, where none has been written yet.
@@ -136,19 +121,6 @@ pub(super) fn there(sources: &[Source], threads: usize) -> (Vec<&str>, f64) {
     (names, best.values().map(|(_, spent)| *spent as f64 * 1e-9).sum::<f64>() / threads as f64)
 }
 
-/// Time by the clock since the work on a final began, without what was given to tests.
-struct Stopwatch {
-    earlier: f64,
-    began: Instant,
-    given: Duration,
-}
-
-impl Stopwatch {
-    fn seconds(&self) -> f64 {
-        self.earlier + self.began.elapsed().saturating_sub(self.given).as_secs_f64()
-    }
-}
-
 /// What is put away once a final has been delivered: it may be topped up later.
 struct Rest {
     render: Render,
@@ -166,6 +138,9 @@ impl Workshop {
     pub(super) fn work_final(&self, row: &FinalRow) {
         let job = Arc::new(AtWork { id: row.id, wish: Mutex::new(Wish::Go), brake: AtomicBool::new(false) });
         *lock(&self.0.finals.at_work) = Some(job.clone());
+        if self.begins().is_err() {
+            *lock(&job.wish) = Wish::Leave;
+        }
         let _ = self.0.store.set_final_state(row.id, "running");
         self.0.events.tell(Event::Finals);
         let done = catch_unwind(AssertUnwindSafe(|| self.render_final(row, &job)))
@@ -179,9 +154,11 @@ impl Workshop {
                 self.0.events.tell(Event::Finals);
                 let folder = self.0.store.final_folder(row.id);
                 *lock(&self.0.finals.free_since) = Some(Instant::now());
-                let kept = self.checkpoint(&rest.render, &rest.description, &rest.course, &folder);
-                // Somebody may have removed it meanwhile.
-                let kept = if folder.exists() { kept } else { Ok(()) };
+                let kept = match job.wish() {
+                    // Nobody wants it any more.
+                    Wish::Cancel => Ok(()),
+                    _ => self.checkpoint(&rest.render, &rest.description, &rest.course, &folder),
+                };
                 stored.and(kept).and_then(|()| self.forget_old_films(row.id))
             }
             Ok(End::Cancelled) => self.give_up(row, None),
@@ -329,10 +306,9 @@ impl Workshop {
                 none => *none = Some(Hold::new(&mut render)),
             }
         }
-        // What comes after sampling, as far as it has been tried out. A top-up is asked for by its own time.
-        let rehearses = time.is_some() && task.top_up.is_none();
-        let (mut after, mut rehearsed) = (if rehearses { self.usual_reserve(&d) } else { 0.0 }, 0);
-        let mut rehearsal: Option<Rehearsal> = None;
+        // A top-up is asked for by its own time.
+        let rehearsed = time.filter(|_| task.top_up.is_none());
+        let mut reserve = Reserve::new(rehearsed, rehearsed.map_or(0.0, |_| self.usual_reserve(&d)));
         let mut writes = (render.bytes_per_pixel() * d.film_area().area()) as f64 / USUAL_DISK;
 
         let least = self.patience().checkpoint;
@@ -348,30 +324,15 @@ impl Workshop {
                     return Ok(End::Paused);
                 }
             }
-            if let (true, Some(time)) = (rehearses, time)
-                && rehearsed < REHEARSALS.len()
-                && watch.seconds() >= REHEARSALS[rehearsed] * time
-                && (render.knows_grain() || watch.seconds() > 0.3 * (time - after))
+            if reserve.is_due(watch.seconds(), render.knows_grain())
+                && !reserve.try_out(watch.seconds(), d.area(), |part| self.rehearse(&render, &d, &folder, part))?
             {
-                // A final that began late needs no more than one.
-                rehearsed = REHEARSALS.iter().filter(|share| watch.seconds() >= *share * time).count();
-                match &mut rehearsal {
-                    Some(first) => {
-                        let ratio = self.rehearse(&render, &d, &folder, &first.strips[..1])?.first / first.first;
-                        after = first.seconds * ratio.max(1.0);
-                    }
-                    none => {
-                        let first = self.rehearse(&render, &d, &folder, &strips(d.area()))?;
-                        after = first.seconds;
-                        if after > time - watch.seconds() {
-                            return Err(too_long(row, time, after));
-                        }
-                        *none = Some(first);
-                    }
-                }
+                return Err(too_long(row, row.budget, reserve.seconds()));
             }
             let more = match (&mut course.hold, time) {
-                (Some(hold), Some(time)) => hold.step(&mut render, time - after - watch.seconds(), &job.brake),
+                (Some(hold), Some(time)) => {
+                    hold.step(&mut render, time - reserve.seconds() - watch.seconds(), &job.brake)
+                }
                 _ => render.step(&job.brake),
             };
             if told.is_none_or(|told: Instant| told.elapsed() > beat) {
@@ -390,7 +351,7 @@ impl Workshop {
             if !more {
                 break;
             }
-            let left = time.map_or(f64::INFINITY, |time| time - after - watch.seconds());
+            let left = time.map_or(f64::INFINITY, |time| time - reserve.seconds() - watch.seconds());
             if saved.elapsed() > pause && writes <= CHECKPOINT_SHARE * left {
                 let began = Instant::now();
                 course.used = watch.seconds();
@@ -402,7 +363,7 @@ impl Workshop {
             }
         }
         if render.film().samples() == 0 {
-            return Err(too_long(row, row.budget, after));
+            return Err(too_long(row, row.budget, reserve.seconds()));
         }
         self.deliver_final(row, Rest { render, description: d, course }, &watch, &folder)
     }
@@ -434,66 +395,6 @@ impl Workshop {
         d.version = VERSION.into();
         self.0.store.set_final_description(row.id, &json(&d)?)?;
         Ok(d)
-    }
-
-    /// Seconds of clean-up and files by what they took before on this machine.
-    pub(super) fn usual_reserve(&self, d: &Description) -> f64 {
-        self.machine().after_sampling(&d.tuning, d.area().area() as f64)
-    }
-
-    /// Tries out on strips of the frame how long clean-up, mattes and files will take under the load that there is now.
-    fn rehearse(&self, render: &Render, d: &Description, folder: &Path, strips: &[Region]) -> Result<Rehearsal, Fault> {
-        let scratch = folder.join(".rehearsal");
-        std::fs::create_dir_all(&scratch).map_err(|e| Fault::io(scratch.display().to_string(), &e))?;
-        let time_of = |part: Region| -> Result<f64, Fault> {
-            let began = Instant::now();
-            let mut plate = render.film().plate_of(part);
-            plate.fill_gaps();
-            let _ = render.report_of(Some(&plate));
-            self.write_delivery(render, d, plate, part, &scratch, "rehearsal")?;
-            Ok(began.elapsed().as_secs_f64())
-        };
-        // What each file costs however small it is counts once for the frame, not once for each strip.
-        let whole = strips == [d.area()];
-        let thin = Region { height: THIN, ..strips[0] };
-        let fixed = if whole { 0.0 } else { time_of(thin)?.min(time_of(thin)?) };
-        let times = strips.iter().map(|part| time_of(*part)).collect::<Result<Vec<f64>, Fault>>()?;
-        let _ = std::fs::remove_dir_all(&scratch);
-        let seen: usize = strips.iter().map(|part| part.area()).sum();
-        let growing: f64 = times.iter().map(|t| (t - fixed).max(0.2 * t)).sum();
-        let denoise = clean_up_of(&d.tuning).denoises().map_or(0.0, |m| self.machine().denoise_per_pixel[m as usize]);
-        let least = LEAST_DENOISING * denoise * d.area().area() as f64;
-        let seconds = (fixed + growing * d.area().area() as f64 / seen as f64).max(least);
-        Ok(Rehearsal {
-            strips: strips.to_vec(),
-            first: times[0],
-            seconds: seconds * (1.0 + MORE_RESERVE.0) + MORE_RESERVE.1,
-        })
-    }
-
-    /// Cleans a plate up and writes all of its files: what is delivered, the files, and the seconds of cleaning and of mattes.
-    fn write_delivery(
-        &self,
-        render: &Render,
-        d: &Description,
-        plate: Plate,
-        part: Region,
-        folder: &Path,
-        base: &str,
-    ) -> Result<(Delivered, Vec<FileView>, [f64; 2]), Fault> {
-        let clock = Instant::now();
-        let delivered = self.0.screen.install(|| Delivered::of(&plate, d));
-        let cleaning = clock.elapsed().as_secs_f64();
-        let clock = Instant::now();
-        let mattes = d.tuning.switch(K::DeliveryMattes).then(|| render.mattes_of(part));
-        let matting = if mattes.is_some() { clock.elapsed().as_secs_f64() } else { 0.0 };
-        let delivery = Delivery { plate: Cow::Owned(plate), delivered: &delivered, description: d, mattes };
-        let files = delivery
-            .write_all(folder, base)?
-            .into_iter()
-            .map(|w| FileView { name: w.name, bytes: w.bytes, notes: w.notes })
-            .collect();
-        Ok((delivered, files, [cleaning, matting]))
     }
 
     fn checkpoint(&self, render: &Render, d: &Description, course: &Course, folder: &Path) -> Result<(), Fault> {
@@ -592,38 +493,6 @@ impl Workshop {
         }
         Ok(())
     }
-}
-
-/// What trying out the end of a final has told.
-struct Rehearsal {
-    strips: Vec<Region>,
-    /// Seconds of the first strip.
-    first: f64,
-    /// Expected seconds of the whole frame, with a reserve.
-    seconds: f64,
-}
-
-/// Strips of a frame, one in the middle first.
-fn strips(area: Region) -> Vec<Region> {
-    if area.area() <= SMALL_FRAME || area.height < 2 * STRIPS * STRIP_ROWS {
-        return vec![area];
-    }
-    let strip =
-        |k: u32| Region { y: area.y + (k * (area.height - STRIP_ROWS)) / (STRIPS - 1), height: STRIP_ROWS, ..area };
-    [1, 0, 2, 3].map(strip).to_vec()
-}
-
-/// A budget in which not even clean-up and files have room.
-fn too_long(row: &FinalRow, budget: f64, after: f64) -> Fault {
-    let (after, budget) = (advice::spoken(after), advice::spoken(budget));
-    Fault::new(
-        Code::OutOfRange,
-        format!(
-            "clean-up, mattes and files take {after}, which leaves nothing of the budget of {budget} for rendering"
-        ),
-        format!("final {}", row.id),
-        "give more minutes, or leave out what takes long: the careful denoiser, mattes, parts of large frames",
-    )
 }
 
 /// Numbers of the blocks of which no pixel has a sample, as a map of the plate counts them.

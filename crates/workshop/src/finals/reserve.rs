@@ -1,0 +1,262 @@
+//! The clock of a final, and what *hold the time* keeps of it for what comes after sampling: clean-up, mattes and files.
+//!
+//! How long these take depends on the machine, on what else it does, and on what the frame shows. So they are tried out: on strips
+//! of the frame after the first samples, and on one strip again as the end comes near, since other work may have come.
+
+use crate::{FileView, Workshop};
+use fault::{Code, Fault};
+use picture::{Plate, Region};
+use std::borrow::Cow;
+use std::path::Path;
+use std::time::{Duration, Instant};
+use store::FinalRow;
+use tracer::deliver::{Delivered, Delivery};
+use tracer::{Description, Render, clean_up_of};
+use tuning::K;
+
+/// So many strips of so many rows at the least, and of as many as may take this share of the budget. Small frames are tried out whole.
+/// Packed files are made of blocks of up to 32 rows, one a thread: fewer rows would tell nothing of how threads share the work.
+const STRIPS: u32 = 3;
+const STRIP_ROWS: u32 = 64;
+const TRYING: f64 = 0.02;
+const SMALL_FRAME: usize = 300_000;
+/// Side of the square that tells what files cost however small they are. At least this share of a strip's time goes with its size.
+const TINY: u32 = 8;
+const LEAST_GROWING: f64 = 0.1;
+/// A denoiser that is tried out before there are samples finds little to do: it is taken to need this share of what it usually does.
+const LEAST_DENOISING: f64 = 0.5;
+/// When it is tried out, in shares of the time for sampling.
+const WHEN: [f64; 4] = [0.0, 0.4, 0.7, 0.9];
+/// What takes so much longer than at the first try is tried once more: it may have been a moment's hiccup.
+const HICCUP: f64 = 1.3;
+/// Kept beyond what was tried out: a share, and seconds.
+const MORE: (f64, f64) = (0.2, 0.1);
+
+/// Time by the clock since the work on a final began, without what was given to tests.
+pub(super) struct Stopwatch {
+    pub earlier: f64,
+    pub began: Instant,
+    pub given: Duration,
+}
+
+impl Stopwatch {
+    pub fn seconds(&self) -> f64 {
+        self.earlier + self.began.elapsed().saturating_sub(self.given).as_secs_f64()
+    }
+}
+
+/// Seconds that are kept for the end of a final, as far as it has been tried out.
+pub(super) struct Reserve {
+    /// Seconds of the whole final; none where it does not hold the time.
+    budget: Option<f64>,
+    seconds: f64,
+    tried: usize,
+    first: Option<First>,
+}
+
+/// What trying it out first has told: seconds of the whole frame, and of the strip that is tried out again.
+struct First {
+    whole: f64,
+    strip: f64,
+}
+
+/// What trying out a part of the frame has told.
+pub(super) struct Rehearsal {
+    seconds: f64,
+    /// What a denoiser takes at least for the whole frame.
+    denoising: f64,
+}
+
+impl Reserve {
+    pub fn new(budget: Option<f64>, usual: f64) -> Reserve {
+        Reserve { budget, seconds: usual, tried: 0, first: None }
+    }
+
+    pub fn seconds(&self) -> f64 {
+        self.seconds
+    }
+
+    /// Whether it is time to try it out; before the first samples only where there is no time to wait for them.
+    pub fn is_due(&self, spent: f64, has_samples: bool) -> bool {
+        self.budget.is_some_and(|budget| {
+            let sampling = budget - self.seconds;
+            self.tried < WHEN.len() && spent >= WHEN[self.tried] * sampling && (has_samples || spent > 0.3 * sampling)
+        })
+    }
+
+    /// Tries it out: `run` does with a part of the frame what is done with the whole at the end. False where the first try tells
+    /// that there is no room for it at all.
+    pub fn try_out(
+        &mut self,
+        spent: f64,
+        area: Region,
+        run: impl Fn(Region) -> Result<Rehearsal, Fault>,
+    ) -> Result<bool, Fault> {
+        let Some(budget) = self.budget else { return Ok(true) };
+        let first = self.first.is_none();
+        self.measure(budget, area, run)?;
+        // What began late needs no more than one.
+        let sampling = (budget - self.seconds).max(spent);
+        self.tried = WHEN.iter().filter(|share| spent >= *share * sampling).count();
+        Ok(!first || spent + self.seconds < budget)
+    }
+
+    fn measure(
+        &mut self,
+        budget: f64,
+        area: Region,
+        run: impl Fn(Region) -> Result<Rehearsal, Fault>,
+    ) -> Result<(), Fault> {
+        let lowest = strips(area, STRIP_ROWS)[0];
+        if let Some(first) = &self.first {
+            // Other work may have come, and more samples are more to pack. That it stays quicker is not counted on.
+            let mut strip = run(lowest)?.seconds;
+            if strip > HICCUP * first.strip {
+                strip = strip.min(run(lowest)?.seconds);
+            }
+            self.seconds = first.whole * (strip / first.strip).max(1.0);
+            return Ok(());
+        }
+        let (small, strip) = (area.area() <= SMALL_FRAME, run(lowest)?);
+        let (whole, denoising) = if small {
+            let whole = run(area)?;
+            (whole.seconds, whole.denoising)
+        } else {
+            let times = TRYING * budget / (STRIPS as f64 * strip.seconds);
+            let rows = (STRIP_ROWS as f64 * times.clamp(1.0, 1e3)) as u32;
+            let strips = strips(area, rows.min((area.height / STRIPS).max(1)));
+            // What each file costs however small it is counts once for the frame, not once for each strip.
+            let tiny = Region { width: TINY.min(area.width), height: TINY, ..lowest };
+            let fixed = run(tiny)?.seconds.min(run(tiny)?.seconds);
+            let (mut growing, mut pixels) = (0.0, 0);
+            for part in &strips {
+                let seconds = if *part == lowest { strip.seconds } else { run(*part)?.seconds };
+                growing += (seconds - fixed).max(LEAST_GROWING * seconds);
+                pixels += part.area() - tiny.area();
+            }
+            (fixed + growing * (area.area() - tiny.area()) as f64 / pixels as f64, strip.denoising)
+        };
+        let whole = whole.max(LEAST_DENOISING * denoising) * (1.0 + MORE.0) + MORE.1;
+        self.seconds = whole;
+        self.first = Some(First { whole, strip: strip.seconds });
+        Ok(())
+    }
+}
+
+/// Strips of a frame from top to bottom, one near the middle first.
+fn strips(area: Region, rows: u32) -> Vec<Region> {
+    let height = rows.min(area.height);
+    let strip = |k: u32| Region { y: area.y + (k * (area.height - height)) / (STRIPS - 1), height, ..area };
+    [1, 0, 2].map(strip).to_vec()
+}
+
+/// A budget in which not even clean-up and files have room.
+pub(super) fn too_long(row: &FinalRow, budget: f64, after: f64) -> Fault {
+    let (after, budget) = (advice::spoken(after), advice::spoken(budget));
+    Fault::new(
+        Code::OutOfRange,
+        format!(
+            "clean-up, mattes and files take {after}, which leaves nothing of the budget of {budget} for rendering"
+        ),
+        format!("final {}", row.id),
+        "give more minutes, or leave out what takes long: the careful denoiser, mattes, parts of large frames",
+    )
+}
+
+/// A folder for trial files that goes when it is no longer needed, whatever happens.
+struct Scratch<'a>(&'a Path);
+
+impl Drop for Scratch<'_> {
+    fn drop(&mut self) {
+        let _ = std::fs::remove_dir_all(self.0);
+    }
+}
+
+impl Workshop {
+    /// Seconds of clean-up and files by what they took before on this machine.
+    pub(super) fn usual_reserve(&self, d: &Description) -> f64 {
+        self.machine().after_sampling(&d.tuning, d.area().area() as f64)
+    }
+
+    /// Does with a part of the frame all that is done with a final at its end.
+    pub(super) fn rehearse(
+        &self,
+        render: &Render,
+        d: &Description,
+        folder: &Path,
+        part: Region,
+    ) -> Result<Rehearsal, Fault> {
+        let folder = folder.join(".rehearsal");
+        std::fs::create_dir_all(&folder).map_err(|e| Fault::io(folder.display().to_string(), &e))?;
+        let scratch = Scratch(&folder);
+        let began = Instant::now();
+        let mut plate = render.film().plate_of(part);
+        plate.fill_gaps();
+        let _ = render.report_of(Some(&plate));
+        self.write_delivery(render, d, plate, part, scratch.0, "rehearsal")?;
+        let denoise = clean_up_of(&d.tuning).denoises().map_or(0.0, |m| self.machine().denoise_per_pixel[m as usize]);
+        Ok(Rehearsal { seconds: began.elapsed().as_secs_f64(), denoising: denoise * d.area().area() as f64 })
+    }
+
+    /// Cleans a plate up and writes all of its files: what is delivered, the files, and the seconds of cleaning and of mattes.
+    pub(super) fn write_delivery(
+        &self,
+        render: &Render,
+        d: &Description,
+        plate: Plate,
+        part: Region,
+        folder: &Path,
+        base: &str,
+    ) -> Result<(Delivered, Vec<FileView>, [f64; 2]), Fault> {
+        let clock = Instant::now();
+        let delivered = self.0.screen.install(|| Delivered::of(&plate, d));
+        let cleaning = clock.elapsed().as_secs_f64();
+        let clock = Instant::now();
+        let mattes = d.tuning.switch(K::DeliveryMattes).then(|| render.mattes_of(part));
+        let matting = if mattes.is_some() { clock.elapsed().as_secs_f64() } else { 0.0 };
+        let delivery = Delivery { plate: Cow::Owned(plate), delivered: &delivered, description: d, mattes };
+        let files = delivery
+            .write_all(folder, base)?
+            .into_iter()
+            .map(|w| FileView { name: w.name, bytes: w.bytes, notes: w.notes })
+            .collect();
+        Ok((delivered, files, [cleaning, matting]))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A machine on which everything costs a little, then a pixel its share: told within the reserve, tried out again on a strip
+    /// alone, and longer once other work has come.
+    #[test]
+    fn the_end_is_told_by_strips() {
+        for (width, height) in [(480, 300), (1920, 1080), (4096, 2160), (3000, 10)] {
+            let area = Region { x: 0, y: 0, width, height };
+            let cost = |part: Region| 0.2 + part.area() as f64 * 1e-6;
+            let (load, seen) = (std::cell::Cell::new(1.0), std::cell::Cell::new(0));
+            let run = |part: Region| {
+                assert!(part.shared(area) == Some(part), "{part:?}");
+                seen.set(seen.get() + part.area());
+                Ok(Rehearsal { seconds: load.get() * cost(part), denoising: 0.0 })
+            };
+            let mut reserve = Reserve::new(Some(60.0), 5.0);
+            assert!(!reserve.is_due(1.0, false) && reserve.is_due(1.0, true) && reserve.is_due(20.0, false));
+            assert!(!Reserve::new(Some(cost(area)), 0.0).try_out(1.0, area, run).unwrap());
+            seen.set(0);
+            assert!(reserve.try_out(1.0, area, run).unwrap());
+            let expected = cost(area) * (1.0 + MORE.0) + MORE.1;
+            assert!((reserve.seconds() / expected - 1.0).abs() < 0.02, "{} for {expected}", reserve.seconds());
+            assert!(!reserve.is_due(10.0, true) && reserve.is_due(24.0, true));
+            let first = seen.replace(0);
+            load.set(2.0);
+            reserve.try_out(24.0, area, run).unwrap();
+            assert!(seen.get() <= first && seen.get() <= (2 * STRIP_ROWS * width) as usize);
+            assert!((reserve.seconds() / expected - 2.0).abs() < 0.06);
+            let next = 0.7 * (60.0 - reserve.seconds());
+            assert!(!reserve.is_due(next - 0.1, true) && reserve.is_due(next + 0.1, true));
+        }
+        assert!(!Reserve::new(None, 3.0).is_due(1e9, true));
+    }
+}
