@@ -73,9 +73,10 @@ impl Page {
             .expect("no panic")
             .expect("the demo is prepared");
         let any = "127.0.0.1:0".parse().expect("an address");
-        let server = server::Server::bind(workshop.clone(), any).await.expect("a free port");
+        let listener = server::listen(any).expect("a free port");
+        let server = server::Server::new(workshop.clone(), listener).expect("a server");
         let address = format!("http://{}", server.address());
-        tokio::spawn(server.run(std::future::pending()));
+        tokio::spawn(server.run());
         let driver = Driver::start();
         let profile = tempfile::tempdir().expect("a folder");
         let client = connect(&driver, profile.path()).await;

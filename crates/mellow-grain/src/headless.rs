@@ -1,6 +1,7 @@
 //! `mellow-grain final`: finals of an exported shot, without a browser. The working state lies beside the files, so that the
 //! same command goes on where it was broken off, and frames that are whole are skipped.
 
+use crate::ending;
 use clap::{Args, ValueEnum};
 use fault::{Code, Fault};
 use std::path::{Path, PathBuf};
@@ -120,17 +121,25 @@ pub fn run(o: &Options) -> Result<(), Fault> {
             eprint!("\r{:?} {:.0} %, {:.0} s{ends}    ", progress.phase, 100.0 * progress.share, times.spent);
         }
     });
-    workshop.wait_for_finals()?;
-    eprintln!();
-    let mut failed = None;
-    for f in workshop.finals()? {
-        match f.state {
-            FinalState::Delivered => hand_out(&workshop, &f, &o.out)?,
-            FinalState::Failed => failed = f.fault.clone().or(failed),
-            _ => {}
+    let (waiting, out) = (workshop.clone(), o.out.clone());
+    let done = ending::work_until_asked(&workshop, move || {
+        waiting.wait_for_finals()?;
+        eprintln!();
+        let mut failed = None;
+        for f in waiting.finals()? {
+            match f.state {
+                FinalState::Delivered => hand_out(&waiting, &f, &out)?,
+                FinalState::Failed => failed = f.fault.clone().or(failed),
+                _ => {}
+            }
         }
+        failed.map_or(Ok(()), Err)
+    })?;
+    if !done {
+        let place = o.out.display().to_string();
+        return Err(Fault::new(Code::Busy, "ended before all was delivered", place, "the same command goes on"));
     }
-    failed.map_or(Ok(()), Err)
+    Ok(())
 }
 
 /// Copies the files of a final out; what lies there under another content keeps its name.

@@ -1,5 +1,6 @@
 //! The program: serves the bench, renders, lists knobs and compares pictures.
 
+mod ending;
 mod headless;
 mod render;
 mod show;
@@ -66,19 +67,18 @@ fn main() -> ExitCode {
     }
 }
 
+/// The port is taken before the folder is touched.
 fn serve(demo: bool, data: PathBuf, listen: SocketAddr) -> Result<(), Fault> {
+    let listener = server::listen(listen)?;
     let workshop = workshop::Workshop::open(&data)?;
-    if demo {
-        workshop.prepare_demo(workshop::DemoSize::Full, &mut |line| println!("{line}"))?;
-    }
-    let runtime = tokio::runtime::Runtime::new().map_err(|e| Fault::io("runtime", &e))?;
-    runtime.block_on(async {
-        let server = server::Server::bind(workshop, listen).await?;
+    let serving = workshop.clone();
+    ending::work_until_asked(&workshop, move || {
+        if demo {
+            serving.prepare_demo(workshop::DemoSize::Full, &mut |line| println!("{line}"))?;
+        }
+        let server = server::Server::new(serving, listener)?;
         println!("Mellow Grain is ready at http://{}", server.address());
-        server
-            .run(async {
-                let _ = tokio::signal::ctrl_c().await;
-            })
-            .await
+        tokio::runtime::Handle::current().block_on(server.run())
     })
+    .map(|_| ())
 }

@@ -1,6 +1,7 @@
 //! Every error of the API has one JSON shape, that of a [`Fault`], and a status that follows from its code.
 
 use axum::extract::rejection::{BytesRejection, PathRejection, QueryRejection};
+use axum::extract::ws::rejection::WebSocketUpgradeRejection;
 use axum::http::{Method, StatusCode};
 use axum::response::{IntoResponse, Response};
 use fault::{Code, Fault};
@@ -32,14 +33,16 @@ impl From<QueryRejection> for Failure {
 impl From<BytesRejection> for Failure {
     fn from(r: BytesRejection) -> Self {
         if r.status() == StatusCode::PAYLOAD_TOO_LARGE {
-            return Failure(Fault::new(
-                Code::TooLarge,
-                "the request is larger than 4 MiB",
-                "body",
-                "send less at once",
-            ));
+            let what = "the request is larger than what is sent there can be";
+            return Failure(Fault::new(Code::TooLarge, what, "body", "check that it is the right file"));
         }
         misread("body", r.body_text())
+    }
+}
+
+impl From<WebSocketUpgradeRejection> for Failure {
+    fn from(r: WebSocketUpgradeRejection) -> Self {
+        misread("events", r.body_text())
     }
 }
 

@@ -14,10 +14,10 @@ use axum::Router;
 use axum::extract::DefaultBodyLimit;
 use axum::middleware;
 use fault::Fault;
-use std::net::SocketAddr;
+use std::net::{SocketAddr, TcpListener};
 use std::sync::Arc;
-use tokio::net::TcpListener;
 use tokio::sync::broadcast;
+use tower_http::set_header::SetResponseHeaderLayer;
 use workshop::Workshop;
 
 /// Largest body that is held in memory; files stream to disk.
@@ -31,25 +31,31 @@ pub(crate) struct App {
     pub address: SocketAddr,
 }
 
-/// A bound server that is not yet answering.
+/// Takes an address to listen on. Whoever calls it waits until a server answers.
+pub fn listen(address: SocketAddr) -> Result<TcpListener, Fault> {
+    let place = address.to_string();
+    let listener = TcpListener::bind(address).map_err(|e| match e.kind() {
+        std::io::ErrorKind::AddrInUse => Fault::new(
+            fault::Code::Busy,
+            "another program listens there already",
+            place.clone(),
+            "end it, or choose another port with --listen 127.0.0.1:PORT",
+        ),
+        _ => Fault::io(place.clone(), &e),
+    })?;
+    listener.set_nonblocking(true).map_err(|e| Fault::io(place, &e))?;
+    Ok(listener)
+}
+
+/// A server that is not yet answering.
 pub struct Server {
     listener: TcpListener,
     app: App,
 }
 
 impl Server {
-    pub async fn bind(workshop: Workshop, listen: SocketAddr) -> Result<Server, Fault> {
-        let place = listen.to_string();
-        let listener = TcpListener::bind(listen).await.map_err(|e| match e.kind() {
-            std::io::ErrorKind::AddrInUse => Fault::new(
-                fault::Code::Busy,
-                "another program listens there already",
-                place.clone(),
-                "end it, or choose another port with --listen 127.0.0.1:PORT",
-            ),
-            _ => Fault::io(place.clone(), &e),
-        })?;
-        let address = listener.local_addr().map_err(|e| Fault::io(place, &e))?;
+    pub fn new(workshop: Workshop, listener: TcpListener) -> Result<Server, Fault> {
+        let address = listener.local_addr().map_err(|e| Fault::io("address", &e))?;
         let (events, _) = broadcast::channel(256);
         let sender = events.clone();
         workshop.listen(move |e| {
@@ -65,8 +71,9 @@ impl Server {
         self.app.address
     }
 
-    /// Answers until `end` is ready.
-    pub async fn run(self, end: impl Future<Output = ()> + Send + 'static) -> Result<(), Fault> {
+    /// Answers for as long as it is waited for.
+    pub async fn run(self) -> Result<(), Fault> {
+        let listener = tokio::net::TcpListener::from_std(self.listener).map_err(|e| Fault::io("server", &e))?;
         let router: Router = routes::api()
             .merge(library_routes::api())
             .route("/api/events", axum::routing::get(socket::events))
@@ -75,6 +82,9 @@ impl Server {
             .layer(DefaultBodyLimit::max(MOST_BODY))
             .layer(middleware::from_fn_with_state(self.app.clone(), guard::check))
             .with_state(self.app);
-        axum::serve(self.listener, router).with_graceful_shutdown(end).await.map_err(|e| Fault::io("server", &e))
+        let router = guard::headers()
+            .into_iter()
+            .fold(router, |router, (name, value)| router.layer(SetResponseHeaderLayer::overriding(name, value)));
+        axum::serve(listener, router).await.map_err(|e| Fault::io("server", &e))
     }
 }

@@ -18,11 +18,13 @@ use tuning::PartialKind;
 
 /// Largest file that is taken in.
 const MOST_FILE: u64 = 4 << 30;
+/// Largest colour table: 256³ lines of three numbers.
+const MOST_TABLE: usize = 480 << 20;
 
 pub fn api() -> Router<App> {
     Router::new()
         .route("/api/scenes", get(scenes))
-        .route("/api/tables", get(tables).post(add_table))
+        .route("/api/tables", get(tables).post(add_table).layer(DefaultBodyLimit::max(MOST_TABLE)))
         .route("/api/environments", get(environments))
         .route("/api/parcels", post(open_parcel))
         .route("/api/parcels/{id}", axum::routing::delete(drop_parcel))
@@ -113,11 +115,8 @@ async fn tables(State(app): State<App>) -> Answer<Vec<workshop::TableView>> {
     work(app, |w| Ok(w.tables())).await.map(Json)
 }
 
-async fn add_table(
-    State(app): State<App>,
-    Query(q): Query<ArchiveQuery>,
-    bytes: axum::body::Bytes,
-) -> Answer<workshop::TableView> {
+async fn add_table(State(app): State<App>, Query(q): Query<ArchiveQuery>, bytes: Body) -> Answer<workshop::TableView> {
+    let bytes = bytes?;
     work(app, move |w| w.add_table(&q.name, &bytes)).await.map(Json)
 }
 

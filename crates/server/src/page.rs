@@ -1,7 +1,9 @@
 //! The front end, built into the program.
 
-use axum::http::{StatusCode, Uri, header};
+use crate::Failure;
+use axum::http::{Uri, header};
 use axum::response::{IntoResponse, Response};
+use fault::{Code, Fault};
 use rust_embed::RustEmbed;
 
 #[derive(RustEmbed)]
@@ -18,22 +20,22 @@ pub async fn serve(uri: Uri) -> Response {
         Some(file) => {
             let lasting = wanted.starts_with("assets/");
             let cache = if lasting { "public, max-age=31536000, immutable" } else { "no-cache" };
-            // Nothing may be loaded from elsewhere, even by mistake.
-            let policy = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; connect-src 'self' ws:; frame-ancestors 'none'";
             (
                 [
                     (header::CONTENT_TYPE, file.metadata.mimetype().to_string()),
                     (header::CACHE_CONTROL, cache.to_string()),
-                    (header::CONTENT_SECURITY_POLICY, policy.to_string()),
                 ],
                 file.data,
             )
                 .into_response()
         }
-        None if wanted == "index.html" => {
-            (StatusCode::NOT_FOUND, "The front end is not built into this program. Build it with ./run build.")
-                .into_response()
+        None => {
+            let (what, remedy) = if wanted == "index.html" {
+                ("the page is not built into this program", "build it with ./run build")
+            } else {
+                ("there is no such file", "open the page without a path")
+            };
+            Failure(Fault::new(Code::NotFound, what, uri.path(), remedy)).into_response()
         }
-        None => StatusCode::NOT_FOUND.into_response(),
     }
 }

@@ -1,13 +1,17 @@
 //! Events to pages over a WebSocket: JSON text, one event a message.
 
-use crate::App;
+use crate::{App, Failure};
 use axum::extract::State;
+use axum::extract::ws::rejection::WebSocketUpgradeRejection;
 use axum::extract::ws::{Message, WebSocket, WebSocketUpgrade};
 use axum::response::Response;
 use tokio::sync::broadcast::error::RecvError;
 
-pub async fn events(State(app): State<App>, upgrade: WebSocketUpgrade) -> Response {
-    upgrade.on_upgrade(move |socket| forward(app, socket))
+pub async fn events(
+    State(app): State<App>,
+    upgrade: Result<WebSocketUpgrade, WebSocketUpgradeRejection>,
+) -> Result<Response, Failure> {
+    Ok(upgrade?.on_upgrade(move |socket| forward(app, socket)))
 }
 
 async fn forward(app: App, mut socket: WebSocket) {
@@ -26,9 +30,8 @@ async fn forward(app: App, mut socket: WebSocket) {
                         return;
                     }
                 }
-                // A slow page misses some progress, never the end: it asks again when it sees the next event.
-                Err(RecvError::Lagged(_)) => {}
-                Err(RecvError::Closed) => return,
+                // A page that has missed something is hung up on: it comes back and reads everything anew.
+                Err(RecvError::Lagged(_) | RecvError::Closed) => return,
             },
             message = socket.recv() => match message {
                 Some(Ok(_)) => {}

@@ -17,9 +17,10 @@ struct House {
 async fn house() -> House {
     let data = tempfile::tempdir().unwrap();
     let workshop = Workshop::open(data.path()).unwrap();
-    let server = Server::bind(workshop.clone(), "127.0.0.1:0".parse().unwrap()).await.unwrap();
+    let listener = server::listen("127.0.0.1:0".parse().unwrap()).unwrap();
+    let server = Server::new(workshop.clone(), listener).unwrap();
     let address = server.address();
-    tokio::spawn(server.run(std::future::pending()));
+    tokio::spawn(server.run());
     House { address, workshop, _data: data }
 }
 
@@ -104,6 +105,68 @@ async fn foreign_hosts_and_origins_are_refused() {
     let upgrade = "Upgrade: websocket\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: AAAAAAAAAAAAAAAAAAAAAA==\r\n";
     let (code, _) = h.raw("GET", "/api/events", &own, &format!("{upgrade}Origin: http://evil.example\r\n"), b"").await;
     assert_eq!(code, 403);
+    // What a browser fetches for another site without an Origin, such as a picture or a download; links lead to the page alone.
+    let from = async |path: &str, site: &str, mode: &str| {
+        h.raw("GET", path, &own, &format!("Sec-Fetch-Site: {site}\r\nSec-Fetch-Mode: {mode}\r\n"), b"").await.0
+    };
+    for site in ["cross-site", "same-site"] {
+        for (path, mode) in [("/api/shots", "no-cors"), ("/api/shots", "navigate"), ("/mark.svg", "no-cors")] {
+            assert_eq!(from(path, site, mode).await, 403, "{path} {site} {mode}");
+        }
+        assert_ne!(from("/", site, "navigate").await, 403);
+    }
+    assert_eq!(from("/api/shots", "same-origin", "cors").await, 200);
+    assert_eq!(from("/api/shots", "none", "navigate").await, 200);
+}
+
+/// Browsers are told to load nothing from elsewhere, to guess no types and to show the page in no frame, by every answer.
+#[tokio::test]
+async fn every_answer_tells_browsers_what_they_may_do() {
+    let h = house().await;
+    for (path, host) in [("/", h.address.to_string()), ("/api/shots", h.address.to_string()), ("/", "evil".into())] {
+        let mut s = TcpStream::connect(h.address).await.unwrap();
+        let head = format!("GET {path} HTTP/1.1\r\nHost: {host}\r\nConnection: close\r\n\r\n");
+        s.write_all(head.as_bytes()).await.unwrap();
+        let mut answer = Vec::new();
+        s.read_to_end(&mut answer).await.unwrap();
+        let head = String::from_utf8_lossy(&answer).split("\r\n\r\n").next().unwrap().to_lowercase();
+        let told = [
+            "content-security-policy: default-src 'none'; script-src 'self';",
+            "connect-src 'self';",
+            "frame-ancestors 'none'",
+            "x-content-type-options: nosniff",
+            "x-frame-options: deny",
+            "cross-origin-resource-policy: same-origin",
+        ];
+        told.iter().for_each(|t| assert!(head.contains(t), "{path}: {t} is missing in {head}"));
+    }
+}
+
+/// What the framework refuses is told as everything else is: as JSON with place and remedy.
+#[tokio::test]
+async fn every_refusal_is_a_fault_and_limits_fit_the_formats() {
+    let h = house().await;
+    let line = "0.123456 0.123456 0.123456\n";
+    let cube = format!("LUT_3D_SIZE 65\n{}", line.repeat(65 * 65 * 65));
+    let (code, table) = h.ask("POST", "/api/tables?name=large.cube", cube.as_bytes()).await;
+    assert_eq!((code, table["title"].as_str()), (200, Some("large")), "{table}");
+    let large = vec![b' '; 5 << 20];
+    let own = h.address.to_string();
+    for (method, path, body) in [
+        ("PATCH", "/api/settings", large.as_slice()),
+        ("GET", "/api/events", b""),
+        ("GET", "/api/shots/none", b""),
+        ("GET", "/api/difference?a=x", b""),
+        ("POST", "/api/shots", b"{"),
+        ("PUT", "/api/shots", b""),
+        ("GET", "/none.js", b""),
+        ("GET", "/api/none", b""),
+    ] {
+        let (code, bytes) = h.raw(method, path, &own, "", body).await;
+        let fault: Value = serde_json::from_slice(&bytes).unwrap_or_else(|e| panic!("{method} {path}: {code} {e}"));
+        let told = ["what", "place", "remedy"].iter().all(|k| fault[k].as_str().is_some_and(|t| !t.is_empty()));
+        assert!((400..500).contains(&code) && told, "{method} {path}: {code} {fault}");
+    }
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -3,6 +3,7 @@
 
 mod advice;
 mod finals;
+mod owner;
 mod partials;
 mod proofs;
 mod regions;
@@ -16,14 +17,16 @@ pub use regions::RegionRow;
 pub use shots::{EnvironmentRow, RevisionRow, SceneRow, ShotRow};
 
 use fault::{Code, Fault};
+use owner::Owner;
 use rusqlite::Connection;
 use rusqlite_migration::{M, Migrations};
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, MutexGuard};
 
-/// The tables of the first version, from which older data folders are brought up to date.
+/// How older data folders are brought up to date: the tables of the first version, and what each later one changed.
 #[doc(hidden)]
-pub const FIRST_STEP: &str = "CREATE TABLE scenes (hash TEXT PRIMARY KEY, name TEXT NOT NULL, report TEXT NOT NULL, added INTEGER NOT NULL);
+pub const STEPS: [&str; 4] = [
+    "CREATE TABLE scenes (hash TEXT PRIMARY KEY, name TEXT NOT NULL, report TEXT NOT NULL, added INTEGER NOT NULL);
      CREATE TABLE environments (hash TEXT PRIMARY KEY, name TEXT NOT NULL, added INTEGER NOT NULL);
      CREATE TABLE shots (
        id INTEGER PRIMARY KEY, name TEXT NOT NULL, scene TEXT NOT NULL REFERENCES scenes(hash),
@@ -39,9 +42,7 @@ pub const FIRST_STEP: &str = "CREATE TABLE scenes (hash TEXT PRIMARY KEY, name T
        id INTEGER PRIMARY KEY, shot INTEGER NOT NULL REFERENCES shots(id) ON DELETE CASCADE, state TEXT NOT NULL,
        budget REAL NOT NULL, description TEXT NOT NULL, forecast TEXT, report TEXT, files TEXT NOT NULL, fault TEXT,
        made INTEGER NOT NULL, ended INTEGER);
-     CREATE TABLE machine (key TEXT PRIMARY KEY, value REAL NOT NULL);";
-
-const STEPS: &[M] = &[M::up(FIRST_STEP), M::up(
+     CREATE TABLE machine (key TEXT PRIMARY KEY, value REAL NOT NULL);",
     "ALTER TABLE scenes ADD COLUMN file TEXT NOT NULL DEFAULT '';
      ALTER TABLE environments ADD COLUMN eight_bit INTEGER NOT NULL DEFAULT 0;
      ALTER TABLE shots ADD COLUMN archived INTEGER NOT NULL DEFAULT 0;
@@ -67,24 +68,24 @@ const STEPS: &[M] = &[M::up(FIRST_STEP), M::up(
        id INTEGER PRIMARY KEY AUTOINCREMENT, shot INTEGER NOT NULL REFERENCES shots(id) ON DELETE CASCADE, name TEXT NOT NULL,
        x REAL NOT NULL, y REAL NOT NULL, width REAL NOT NULL, height REAL NOT NULL);
      CREATE TABLE settings (key TEXT PRIMARY KEY, value TEXT NOT NULL);",
-), M::up(
     "ALTER TABLE shots ADD COLUMN edits TEXT NOT NULL DEFAULT '{}';
      ALTER TABLE revisions ADD COLUMN edits TEXT;
      CREATE TABLE advice (
        id INTEGER PRIMARY KEY AUTOINCREMENT, shot INTEGER NOT NULL REFERENCES shots(id) ON DELETE CASCADE,
        advice TEXT NOT NULL, state TEXT NOT NULL, basis INTEGER NOT NULL, proof_without INTEGER, proof_with INTEGER,
        made INTEGER NOT NULL);",
-), M::up(
     "ALTER TABLE finals ADD COLUMN policy TEXT NOT NULL DEFAULT 'cleanness';
      ALTER TABLE finals ADD COLUMN place REAL NOT NULL DEFAULT 0;
      UPDATE finals SET place = id;
      ALTER TABLE finals ADD COLUMN task TEXT NOT NULL DEFAULT '{}';",
-)];
-const MIGRATIONS: Migrations = Migrations::from_slice(STEPS);
+];
+
+const DATABASE: &str = "mellow-grain.sqlite";
 
 pub struct Store {
     connection: Mutex<Connection>,
     root: PathBuf,
+    owner: Mutex<Option<Owner>>,
 }
 
 fn sql(e: rusqlite::Error) -> Fault {
@@ -101,26 +102,61 @@ pub fn now() -> i64 {
     std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(0, |d| d.as_secs() as i64)
 }
 
+/// A copy of the database as an older version left it, from before it is brought up to date.
+fn keep_copy(connection: &Connection, root: &Path, version: u32) -> Result<(), Fault> {
+    let copy = root.join(format!("mellow-grain.version-{version}.sqlite"));
+    if copy.exists() {
+        return Ok(());
+    }
+    // Written beside first: half a copy would be taken for one.
+    let part = copy.with_extension("part");
+    let _ = std::fs::remove_file(&part);
+    connection.execute("VACUUM INTO ?1", [part.to_string_lossy()]).map_err(sql)?;
+    std::fs::rename(&part, &copy).map_err(|e| Fault::io(copy.display().to_string(), &e))
+}
+
 impl Store {
-    /// Opens the data folder, made when absent.
+    /// Takes the data folder, made when absent, and brings it up to date. Another program that has it open is told of, as is a
+    /// folder that a newer version keeps; neither is touched.
     pub fn open(root: &Path) -> Result<Store, Fault> {
-        for folder in ["scenes", "environments", "proofs", "finals", "glances", "incoming"] {
-            let path = root.join(folder);
-            std::fs::create_dir_all(&path).map_err(|e| Fault::io(path.display().to_string(), &e))?;
+        let made = |path: &Path| std::fs::create_dir_all(path).map_err(|e| Fault::io(path.display().to_string(), &e));
+        made(root)?;
+        let owner = Owner::take(root)?;
+        let mut connection = Connection::open(root.join(DATABASE)).map_err(sql)?;
+        let version: u32 = connection.query_row("PRAGMA user_version", [], |r| r.get(0)).map_err(sql)?;
+        if version as usize > STEPS.len() {
+            return Err(owner::too_new(root, &version.to_string()));
         }
-        let mut connection = Connection::open(root.join("mellow-grain.sqlite")).map_err(sql)?;
         connection
             .execute_batch("PRAGMA journal_mode = WAL; PRAGMA synchronous = NORMAL; PRAGMA foreign_keys = ON;")
             .map_err(sql)?;
-        MIGRATIONS.to_latest(&mut connection).map_err(|e| {
+        for folder in ["scenes", "environments", "proofs", "finals", "glances", "incoming"] {
+            made(&root.join(folder))?;
+        }
+        if (1..STEPS.len()).contains(&(version as usize)) {
+            keep_copy(&connection, root, version)?;
+        }
+        let steps: Vec<M> = STEPS.iter().map(|step| M::up(step)).collect();
+        Migrations::new(steps).to_latest(&mut connection).map_err(|e| {
             Fault::new(
-                Code::Unsupported,
-                format!("the data folder cannot be read by this version: {e}"),
+                Code::Damaged,
+                format!("the database cannot be brought up to date: {e}"),
                 root.display().to_string(),
                 "use the version of the program that wrote it, or choose another folder with --data",
             )
         })?;
-        Ok(Store { connection: Mutex::new(connection), root: root.to_path_buf() })
+        Ok(Store { connection: Mutex::new(connection), root: root.to_path_buf(), owner: Mutex::new(Some(owner)) })
+    }
+
+    /// Writes everything into the database's one file and lets the folder go. What is asked for afterwards is refused.
+    pub fn close(&self) -> Result<(), Fault> {
+        let mut connection = self.db();
+        let owner = self.owner.lock().unwrap_or_else(|e| e.into_inner()).take();
+        if owner.is_some() {
+            connection.query_row("PRAGMA wal_checkpoint(TRUNCATE)", [], |_| Ok(())).map_err(sql)?;
+            *connection = Connection::open_in_memory().map_err(sql)?;
+        }
+        Ok(())
     }
 
     fn db(&self) -> MutexGuard<'_, Connection> {

@@ -73,30 +73,99 @@ fn unkept_proofs_are_pushed_out_and_kept_ones_stay() {
     assert_eq!((next.number, next.id > last), (7, true));
 }
 
-/// A data folder of the first version opens, with everything in it.
+/// Data folders of every earlier version open with everything in them, rows in every table; a copy of the database as it was stays.
 #[test]
-fn an_older_data_folder_is_brought_up_to_date() {
+fn older_data_folders_are_brought_up_to_date() {
+    // What each version could hold beyond the one before it.
+    let rows = [
+        "INSERT INTO scenes (hash, name, report, added) VALUES ('s', 'scene', '{}', 1);
+         INSERT INTO environments (hash, name, added) VALUES ('e', 'sky', 1);
+         INSERT INTO shots (id, name, scene, environment, camera, budget, revision) VALUES (1, 'Desk', 's', 'e', 'A', 60.0, 1);
+         INSERT INTO revisions (shot, number, parent, tuning, change, made) VALUES (1, 1, 0, 'one', 'first tuning', 1);
+         INSERT INTO proofs (id, shot, number, name, note, kept, state, made, description, report)
+           VALUES (4, 1, 9, 'deep', 'note', 1, 'done', 1, '{}', '{}');
+         INSERT INTO finals (id, shot, state, budget, description, files, made) VALUES (3, 1, 'delivered', 9.0, '{}', '[]', 1);
+         INSERT INTO machine VALUES ('start', 2.5);",
+        "UPDATE shots SET tests = 9;
+         INSERT INTO partials (kind, name, note, chosen, shipped, made) VALUES ('preset', 'mine', 'why', '{}', 0, 1);
+         INSERT INTO regions (shot, name, x, y, width, height) VALUES (1, 'lamp', 0.1, 0.2, 0.3, 0.4);
+         INSERT INTO settings VALUES ('keep', '20');",
+        "INSERT INTO advice (shot, advice, state, basis, made) VALUES (1, '{}', 'open', 4, 1);",
+        "UPDATE finals SET policy = 'time', place = 7.0;",
+    ];
+    for version in 1..=store::STEPS.len() {
+        let folder = tempfile::tempdir().unwrap();
+        let old = rusqlite::Connection::open(folder.path().join("mellow-grain.sqlite")).unwrap();
+        for (step, rows) in store::STEPS.iter().zip(rows).take(version) {
+            old.execute_batch(step).unwrap();
+            old.execute_batch(rows).unwrap();
+        }
+        old.pragma_update(None, "user_version", version as i64).unwrap();
+        drop(old);
+        for start in 0..2 {
+            let store = Store::open(folder.path()).unwrap();
+            let proof = &store.proofs(1).unwrap()[0];
+            assert_eq!(
+                (proof.id, proof.number, proof.name.as_str(), proof.kept, proof.kind.as_str()),
+                (4, 9, "deep", true, "test")
+            );
+            let finals = store.finals().unwrap();
+            assert_eq!((finals.len(), finals[0].id, finals[0].budget), (1, 3, 9.0));
+            assert_eq!((finals[0].policy == "time", finals[0].place == 7.0), (version == 4, version == 4));
+            assert_eq!((store.machine("start"), store.environments().unwrap().len()), (Some(2.5), 1));
+            let later = version >= 2;
+            assert_eq!((store.setting("keep").is_some(), store.regions(1).unwrap().len()), (later, later as usize));
+            assert_eq!(store.partials().unwrap().len(), later as usize);
+            assert_eq!(store.advice(1).unwrap().len(), (version >= 3) as usize);
+            if start == 1 {
+                assert_eq!(store.begin_proof(1, "test", "{}").unwrap().number, 10, "version {version}");
+                // Going back to a revision without a camera of its own leaves the shot's.
+                store.revise(1, "two", "more").unwrap();
+                store.go_to_revision(1, 1).unwrap();
+                let scene = &store.scenes().unwrap()[0];
+                assert_eq!((store.shot(1).unwrap().camera.as_str(), scene.file.as_str()), ("A", ""));
+            }
+            store.close().unwrap();
+        }
+        let copy = folder.path().join(format!("mellow-grain.version-{version}.sqlite"));
+        assert_eq!(copy.exists(), version < store::STEPS.len());
+        if copy.exists() {
+            let copy = rusqlite::Connection::open(copy).unwrap();
+            let kept: u32 = copy.query_row("PRAGMA user_version", [], |r| r.get(0)).unwrap();
+            assert_eq!(kept as usize, version);
+        }
+    }
+}
+
+/// Neither a second program nor an older one touches a folder.
+#[test]
+fn a_data_folder_has_one_owner_and_one_format() {
     let folder = tempfile::tempdir().unwrap();
-    let old = rusqlite::Connection::open(folder.path().join("mellow-grain.sqlite")).unwrap();
-    old.execute_batch(store::FIRST_STEP).unwrap();
-    old.execute_batch(
-        "PRAGMA user_version = 1;
-         INSERT INTO scenes VALUES ('s', 'scene', '{}', 1);
-         INSERT INTO shots VALUES (1, 'Desk', 's', NULL, 'A', 60.0, 1);
-         INSERT INTO revisions VALUES (1, 1, 0, 'one', 'first tuning', 1);
-         INSERT INTO proofs VALUES (4, 1, 9, 'deep', 'note', 1, 'done', 1, '{}', '{}');",
-    )
-    .unwrap();
-    drop(old);
-    let store = Store::open(folder.path()).unwrap();
-    let proof = &store.proofs(1).unwrap()[0];
-    assert_eq!(
-        (proof.id, proof.number, proof.name.as_str(), proof.kept, proof.kind.as_str()),
-        (4, 9, "deep", true, "test")
-    );
-    assert_eq!(store.begin_proof(1, "test", "{}").unwrap().number, 10);
-    // Going back to a revision without a camera of its own leaves the shot's.
-    store.revise(1, "two", "more").unwrap();
-    store.go_to_revision(1, 1).unwrap();
-    assert_eq!((store.shot(1).unwrap().camera.as_str(), store.scenes().unwrap()[0].file.as_str()), ("A", ""));
+    let names = || {
+        let mut names: Vec<_> = std::fs::read_dir(folder.path()).unwrap().map(|e| e.unwrap().file_name()).collect();
+        names.sort();
+        names
+    };
+    let refused = |what: &str| {
+        let f = Store::open(folder.path()).err().expect("refused");
+        assert!(f.what.contains(what) && f.place == folder.path().display().to_string(), "{f}");
+    };
+    let first = Store::open(folder.path()).unwrap();
+    std::fs::write(first.incoming().join("half"), "of a file").unwrap();
+    refused(&format!("in use by process {}", std::process::id()));
+    assert!(first.incoming().join("half").exists());
+    first.close().unwrap();
+    assert!(first.shots().is_err(), "what is closed answers nothing");
+    drop(Store::open(folder.path()).unwrap());
+    // Of a newer database, and of a newer folder.
+    let database = || rusqlite::Connection::open(folder.path().join("mellow-grain.sqlite")).unwrap();
+    database().pragma_update(None, "user_version", 99).unwrap();
+    let before = names();
+    refused("newer version of the program (format 99)");
+    assert_eq!(names(), before);
+    database().pragma_update(None, "user_version", store::STEPS.len() as i64).unwrap();
+    std::fs::write(folder.path().join("format"), "2\n").unwrap();
+    refused("newer version of the program (format 2)");
+    std::fs::write(folder.path().join("format"), "1\n").unwrap();
+    drop(Store::open(folder.path()).unwrap());
 }

@@ -40,11 +40,12 @@ pub use tables::TableView;
 pub use tarnfell::DemoSize;
 pub use views::*;
 
-use fault::Fault;
+use fault::{Code, Fault};
 use std::collections::VecDeque;
 use std::path::Path;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use store::Store;
 use tracer::{SavedCounts, Stage, own_pool, screen_pool};
 
@@ -105,6 +106,8 @@ pub(crate) struct Inner {
     /// The running test through the quick denoiser.
     pub live_picture: Mutex<Option<cleaning::LivePicture>>,
     pub finals: finals::Desk,
+    /// The program is about to end: nothing new is begun.
+    pub closing: AtomicBool,
     /// Signalled when the queue or the bench changes.
     pub wake: (Mutex<()>, Condvar),
 }
@@ -140,6 +143,7 @@ impl Workshop {
             cleaned: Mutex::default(),
             live_picture: Mutex::default(),
             finals: finals::Desk::default(),
+            closing: AtomicBool::new(false),
             wake: (Mutex::new(()), Condvar::new()),
         }));
         *lock(&workshop.0.pool) = Arc::new(own_pool(workshop.settings().threads)?);
@@ -156,6 +160,32 @@ impl Workshop {
         }
         workshop.start_finals();
         Ok(workshop)
+    }
+
+    /// Stops what renders, puts it away and lets the data folder go, so that another program may take it. A test is there
+    /// afterwards, stopped, and finals go on at the next start. True if all of it was done within `time`; what was not is as it was
+    /// put away last.
+    pub fn close(&self, time: Duration) -> Result<bool, Fault> {
+        let end = Instant::now() + time;
+        self.0.closing.store(true, Ordering::Release);
+        self.leave_finals();
+        self.wake();
+        self.stop_test_begun();
+        let idle = || !self.test_is_running() && lock(&self.0.writing).is_empty() && !self.finals_work();
+        while !idle() && Instant::now() < end {
+            std::thread::sleep(Duration::from_millis(5));
+        }
+        let whole = idle();
+        self.0.store.close()?;
+        Ok(whole)
+    }
+
+    /// Refuses to begin something while the program ends.
+    pub(crate) fn begins(&self) -> Result<(), Fault> {
+        if self.0.closing.load(Ordering::Acquire) {
+            return Err(Fault::new(Code::Busy, "the program is ending", "bench", "start it again, then try once more"));
+        }
+        Ok(())
     }
 
     /// Calls `f` with everything that happens from now on, from the thread in which it happens.

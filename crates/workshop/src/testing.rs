@@ -106,6 +106,7 @@ impl Workshop {
     /// Renders a description as a new proof of the shot.
     pub(crate) fn run_test(&self, shot: i64, kind: &str, d: Description, live: bool) -> Result<i64, Fault> {
         let _changing = lock(&self.0.changing_test);
+        self.begins()?;
         self.stop_rendering();
         let row = self.0.store.begin_proof(shot, kind, &json(&d)?)?;
         let from = match kind {
@@ -125,6 +126,7 @@ impl Workshop {
     /// Goes on with a proof under other limits, without rendering again what it holds.
     pub(crate) fn run_further(&self, row: &ProofRow, d: Description) -> Result<(), Fault> {
         let _changing = lock(&self.0.changing_test);
+        self.begins()?;
         self.stop_rendering();
         self.wait_for_writing();
         self.0.store.reopen_proof(row.id, &json(&d)?)?;
@@ -161,11 +163,16 @@ impl Workshop {
         Ok(())
     }
 
+    /// Tells the running test to stop, if there is one.
+    pub(crate) fn stop_test_begun(&self) -> Option<Arc<Running>> {
+        let running = lock(&self.0.test).clone().filter(|r| r.active())?;
+        running.stop.store(true, Ordering::Release);
+        Some(running)
+    }
+
     /// Stops the running test and waits until it renders no more; true if there was one.
     fn stop_rendering(&self) -> bool {
-        let running = lock(&self.0.test).clone();
-        let Some(r) = running.filter(|r| r.active()) else { return false };
-        r.stop.store(true, Ordering::Release);
+        let Some(r) = self.stop_test_begun() else { return false };
         while r.active() {
             std::thread::sleep(Duration::from_millis(1));
         }

@@ -49,7 +49,7 @@ fn what_other_programs_took_is_not_foretold_but_said() {
     let (data, w, shot) = workshop();
     tune(&w, shot, json!({ "sampling.most": 32, "sampling.threshold": 0.05 }));
     let id = test(&w, shot);
-    drop(w);
+    assert!(w.close(std::time::Duration::from_secs(10)).unwrap());
     let bill = |others: f64| {
         let store = Store::open(data.path()).unwrap();
         let proof = store.proof(id).unwrap();
@@ -61,7 +61,10 @@ fn what_other_programs_took_is_not_foretold_but_said() {
         let texts = [report, circumstances].map(|v| v.to_string());
         store.end_proof(id, &proof.state, Some(&texts[0]), Some(&texts[1]), proof.bytes).unwrap();
         drop(store);
-        Workshop::open(data.path()).unwrap().forecast(shot).unwrap().unwrap()
+        let w = Workshop::open(data.path()).unwrap();
+        let bill = w.forecast(shot).unwrap().unwrap();
+        assert!(w.close(std::time::Duration::from_secs(10)).unwrap());
+        bill
     };
     let alike = |a: f64, b: f64| (a / b - 1.0).abs() < 1e-6;
     let (alone, beside) = (bill(0.0), bill(0.5));

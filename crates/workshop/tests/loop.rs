@@ -97,7 +97,7 @@ fn a_proof_goes_on_to_the_picture_that_more_samples_would_have_given() {
     let straight = test(&w, shot);
     assert!(shown(&w, id) == shown(&w, straight), "bit for bit what one render gives");
     // After a restart it can be taken further still: twice the samples where nothing is said.
-    drop(w);
+    assert!(w.close(std::time::Duration::from_secs(10)).unwrap());
     let w = Workshop::open(data.path()).unwrap();
     w.go_on(id, None, None).unwrap();
     w.wait_for_test();

@@ -18,7 +18,7 @@ fn a_proof_looks_the_same_after_a_restart_and_is_denoised_without_harm() {
     let id = test(&w, shot);
     let before: Vec<Vec<u8>> =
         [Layer::Picture, Layer::Grain, Layer::Samples, Layer::Normal].map(|l| shown(&w, id, l)).into();
-    drop(w);
+    assert!(w.close(std::time::Duration::from_secs(10)).unwrap());
     let w = Workshop::open(data.path()).unwrap();
     let after: Vec<Vec<u8>> =
         [Layer::Picture, Layer::Grain, Layer::Samples, Layer::Normal].map(|l| shown(&w, id, l)).into();
