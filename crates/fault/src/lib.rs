@@ -30,6 +30,8 @@ pub enum Code {
     Forbidden,
     /// Something else is in the way right now.
     Busy,
+    /// The disk takes no more.
+    DiskFull,
     /// Reading or writing failed.
     Io,
     /// A defect of the program itself.
@@ -57,7 +59,9 @@ impl Fault {
     pub fn io(place: impl Into<String>, error: &std::io::Error) -> Self {
         let (code, remedy) = match error.kind() {
             std::io::ErrorKind::NotFound => (Code::NotFound, "check the name and the folder"),
-            std::io::ErrorKind::StorageFull => (Code::Io, "free some space on the disk, then try again"),
+            std::io::ErrorKind::StorageFull | std::io::ErrorKind::QuotaExceeded => {
+                (Code::DiskFull, "free some space on the disk, then try again")
+            }
             std::io::ErrorKind::PermissionDenied => (Code::Io, "check the rights of the file and its folder"),
             _ => (Code::Io, "check the disk, then try again"),
         };

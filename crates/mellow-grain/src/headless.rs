@@ -74,6 +74,51 @@ fn series(text: &str) -> Result<Series, Fault> {
     })
 }
 
+/// What a folder was begun with: the shot, and how it is rendered. Series may be ordered in parts.
+struct Order {
+    shot: String,
+    way: Option<String>,
+}
+
+impl Order {
+    const KEYS: [&str; 2] = ["final.shot", "final.way"];
+
+    fn of(o: &Options, series: bool) -> Result<Order, Fault> {
+        let bytes = std::fs::read(&o.shot).map_err(|e| Fault::io(o.shot.display().to_string(), &e))?;
+        let mut way: Vec<String> = o.set.iter().map(|s| format!("--set {s}")).collect();
+        way.extend(o.camera.iter().map(|c| format!("--camera {c}")));
+        way.extend(o.minutes.map(|m| format!("--minutes {m}")));
+        way.extend(o.name.iter().map(|n| format!("--name {n}")));
+        way.extend(o.plan.iter().map(|p| format!("--plan {}", p.display())));
+        way.push(format!("--hold {}", if matches!(o.hold, Hold::Time) { "time" } else { "cleanness" }));
+        Ok(Order { shot: blake3::hash(&bytes).to_hex().to_string(), way: (!series).then(|| way.join(" ")) })
+    }
+
+    /// Refuses to go on with another shot or in another way: what was begun would be rendered, not what is asked for.
+    fn check(&self, o: &Options, workshop: &Workshop) -> Result<(), Fault> {
+        let other = |what: String, remedy: &str| {
+            Err(Fault::new(Code::Contradiction, what, o.out.display().to_string(), remedy))
+        };
+        let [shot, way] = Order::KEYS.map(|key| workshop.note(key));
+        if shot.is_some_and(|shot| shot != self.shot) {
+            let what = format!("finals of another shot than {} were begun in this folder", o.shot.display());
+            return other(what, "choose another folder with --out");
+        }
+        match (way, &self.way) {
+            (Some(begun), Some(asked)) if begun != *asked => other(
+                format!("this final was begun with {begun}, and would go on like that"),
+                "give the same options, or choose another folder with --out",
+            ),
+            _ => Ok(()),
+        }
+    }
+
+    fn note(&self, workshop: &Workshop) -> Result<(), Fault> {
+        workshop.set_note(Order::KEYS[0], &self.shot)?;
+        self.way.as_ref().map_or(Ok(()), |way| workshop.set_note(Order::KEYS[1], way))
+    }
+}
+
 pub fn run(o: &Options) -> Result<(), Fault> {
     let series = o.frames.as_deref().map(series).transpose()?;
     let data = o.out.join(".mellow-grain");
@@ -83,6 +128,8 @@ pub fn run(o: &Options) -> Result<(), Fault> {
         Patience { checkpoint: Duration::from_secs_f64(o.checkpoint.clamp(0.05, 86400.0)), ..Patience::default() },
     )?;
     let begun = !workshop.finals()?.is_empty();
+    let order = Order::of(o, series.is_some())?;
+    order.check(o, &workshop)?;
     let shot = match workshop.shots()?.first() {
         Some(shot) => shot.id,
         None => workshop.import_shot(&o.shot)?,
@@ -110,6 +157,7 @@ pub fn run(o: &Options) -> Result<(), Fault> {
             let plan = o.plan.as_deref().map(workshop::read_plan).transpose()?;
             let new = NewFinal { plan, policy, cameras: o.camera.clone(), series, naming: o.name.clone() };
             let ordered = workshop.add_finals(shot, &new)?;
+            order.note(&workshop)?;
             if !ordered.skipped.is_empty() {
                 eprintln!("{} frames are whole already", ordered.skipped.len());
             }

@@ -31,6 +31,12 @@ enum Command {
         /// Address to listen on; port 0 takes a free one.
         #[arg(long, default_value = "127.0.0.1:7420")]
         listen: SocketAddr,
+        /// A name by which browsers reach this machine, where it listens beyond it; may be given more than once.
+        #[arg(long)]
+        host: Vec<String>,
+        /// Make a new access key; the old one opens nothing any more.
+        #[arg(long)]
+        new_key: bool,
     },
     /// Render a picture from a scene.
     Render(Box<render::Options>),
@@ -52,7 +58,7 @@ enum Command {
 
 fn main() -> ExitCode {
     let done = match Arguments::parse().command {
-        Command::Serve { demo, data, listen } => serve(demo, data, listen),
+        Command::Serve { demo, data, listen, host, new_key } => serve(demo, data, listen, host, new_key),
         Command::Render(options) => render::run(&options),
         Command::Final(options) => headless::run(&options),
         Command::Knobs { json } => show::knobs(json),
@@ -68,17 +74,54 @@ fn main() -> ExitCode {
 }
 
 /// The port is taken before the folder is touched.
-fn serve(demo: bool, data: PathBuf, listen: SocketAddr) -> Result<(), Fault> {
+fn serve(demo: bool, data: PathBuf, listen: SocketAddr, hosts: Vec<String>, new_key: bool) -> Result<(), Fault> {
     let listener = server::listen(listen)?;
     let workshop = workshop::Workshop::open(&data)?;
+    let name = hosts.first().cloned();
+    let (door, query) = door(&workshop, listen, hosts, new_key)?;
     let serving = workshop.clone();
     ending::work_until_asked(&workshop, move || {
         if demo {
             serving.prepare_demo(workshop::DemoSize::Full, &mut |line| println!("{line}"))?;
         }
-        let server = server::Server::new(serving, listener)?;
-        println!("Mellow Grain is ready at http://{}", server.address());
+        let server = server::Server::new(serving, listener, door)?;
+        let address = server.address();
+        let shown = match name {
+            Some(name) => name,
+            None if address.ip().is_unspecified() => format!("localhost:{}", address.port()),
+            None => address.to_string(),
+        };
+        println!("Mellow Grain is ready at http://{shown}{query}");
         tokio::runtime::Handle::current().block_on(server.run())
     })
     .map(|_| ())
+}
+
+/// Who may come in, and what the address ends in: the access key, once, where the bench can be reached from beyond this machine,
+/// by its address or through a proxy under another name.
+fn door(
+    workshop: &workshop::Workshop,
+    listen: SocketAddr,
+    hosts: Vec<String>,
+    new_key: bool,
+) -> Result<(server::Door, String), Fault> {
+    const KEPT: &str = "access.cookie";
+    if listen.ip().is_loopback() && hosts.is_empty() {
+        return Ok((server::Door::default(), String::new()));
+    }
+    if !listen.ip().is_loopback() {
+        eprintln!(
+            "mellow-grain: the way to {listen} is not encrypted: whoever listens in on it can read along and use the key. Put a proxy \
+         with TLS in front, give its name with --host and let this program listen on 127.0.0.1 (see docs/guide.md, \"Beyond this \
+         machine\")."
+        );
+    }
+    let kept = workshop.note(KEPT).and_then(|text| text.parse().ok()).filter(|_| !new_key);
+    if kept.is_some() {
+        println!("The access key is the one that was printed before; --new-key makes another.");
+        return Ok((server::Door { hosts, cookie: kept }, String::new()));
+    }
+    let (key, cookie) = server::Door::new_key()?;
+    workshop.set_note(KEPT, cookie.to_hex().as_str())?;
+    Ok((server::Door { hosts, cookie: Some(cookie) }, format!("/?key={key}")))
 }

@@ -99,6 +99,17 @@ fn killed_twenty_times_it_ends_like_an_undisturbed_one() {
     // Once more: nothing is rendered and nothing is written twice.
     fine(folder.path(), "final shot.json --out torn --set delivery.mattes=true");
     assert_eq!(files(&torn, "exr").len(), 1);
+    // Another shot or other options in the same folder are refused, instead of the old final being given for the new one.
+    let refused = |line: &str, what: &str| {
+        let o = command(folder.path(), line).stderr(Stdio::piped()).output().unwrap();
+        let text = String::from_utf8_lossy(&o.stderr);
+        assert!(!o.status.success() && text.contains(what) && text.contains("--out"), "{line}: {text}");
+    };
+    refused("final shot.json --out torn", "begun with --set delivery.mattes=true");
+    refused("final shot.json --out torn --set delivery.mattes=true --hold time", "would go on like that");
+    let shot = std::fs::read_to_string(folder.path().join("shot.json")).unwrap();
+    std::fs::write(folder.path().join("other.json"), shot.replace("Lens cabinet", "Another")).unwrap();
+    refused("final other.json --out torn --set delivery.mattes=true", "another shot than other.json");
 }
 
 #[test]

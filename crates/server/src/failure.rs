@@ -53,6 +53,7 @@ impl IntoResponse for Failure {
             Code::TooLarge => StatusCode::PAYLOAD_TOO_LARGE,
             Code::Forbidden => StatusCode::FORBIDDEN,
             Code::Busy => StatusCode::CONFLICT,
+            Code::DiskFull => StatusCode::INSUFFICIENT_STORAGE,
             Code::Io | Code::Internal => StatusCode::INTERNAL_SERVER_ERROR,
             Code::WrongType
             | Code::Damaged

@@ -1,4 +1,5 @@
-//! HTTP and WebSocket over the workshop. Listens on loopback unless told otherwise; pages of other sites cannot drive it.
+//! HTTP and WebSocket over the workshop. Listens on loopback unless told otherwise; pages of other sites cannot drive it, and who
+//! comes from beyond the machine needs its key.
 
 mod failure;
 mod guard;
@@ -9,6 +10,7 @@ mod socket;
 pub mod types;
 
 pub use failure::Failure;
+pub use guard::Door;
 
 use axum::Router;
 use axum::extract::DefaultBodyLimit;
@@ -29,6 +31,7 @@ pub(crate) struct App {
     /// Events as JSON text.
     pub events: broadcast::Sender<Arc<str>>,
     pub address: SocketAddr,
+    pub door: Arc<Door>,
 }
 
 /// Takes an address to listen on. Whoever calls it waits until a server answers.
@@ -54,7 +57,7 @@ pub struct Server {
 }
 
 impl Server {
-    pub fn new(workshop: Workshop, listener: TcpListener) -> Result<Server, Fault> {
+    pub fn new(workshop: Workshop, listener: TcpListener, door: Door) -> Result<Server, Fault> {
         let address = listener.local_addr().map_err(|e| Fault::io("address", &e))?;
         let (events, _) = broadcast::channel(256);
         let sender = events.clone();
@@ -64,7 +67,7 @@ impl Server {
                 let _ = sender.send(text.into());
             }
         });
-        Ok(Server { listener, app: App { workshop, events, address } })
+        Ok(Server { listener, app: App { workshop, events, address, door: Arc::new(door) } })
     }
 
     pub fn address(&self) -> SocketAddr {

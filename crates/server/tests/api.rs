@@ -1,7 +1,7 @@
 //! The API over real connections: shapes, statuses, and who may not use it.
 
 use serde_json::{Value, json};
-use server::Server;
+use server::{Door, Server};
 use std::net::SocketAddr;
 use tempfile::TempDir;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
@@ -15,10 +15,14 @@ struct House {
 }
 
 async fn house() -> House {
+    house_at("127.0.0.1:0", Door::default()).await
+}
+
+async fn house_at(listen: &str, door: Door) -> House {
     let data = tempfile::tempdir().unwrap();
     let workshop = Workshop::open(data.path()).unwrap();
-    let listener = server::listen("127.0.0.1:0".parse().unwrap()).unwrap();
-    let server = Server::new(workshop.clone(), listener).unwrap();
+    let listener = server::listen(listen.parse().unwrap()).unwrap();
+    let server = Server::new(workshop.clone(), listener, door).unwrap();
     let address = server.address();
     tokio::spawn(server.run());
     House { address, workshop, _data: data }
@@ -117,6 +121,64 @@ async fn foreign_hosts_and_origins_are_refused() {
     }
     assert_eq!(from("/api/shots", "same-origin", "cors").await, 200);
     assert_eq!(from("/api/shots", "none", "navigate").await, 200);
+}
+
+/// Beyond the machine everything but the exchange of the key for a cookie is closed; honest names and proxies are let in.
+#[tokio::test]
+async fn beyond_this_machine_a_key_is_asked_for() {
+    let (key, kept) = Door::new_key().unwrap();
+    assert!(key.len() == 64 && Door::new_key().unwrap().0 != key && !format!("{kept:?}").contains(&key));
+    let door = Door { hosts: vec!["bench.example".into()], cookie: Some(kept) };
+    let mut h = house_at("0.0.0.0:0", door).await;
+    let port = h.address.port();
+    h.address = format!("127.0.0.1:{port}").parse().unwrap();
+    let own = format!("127.0.0.1:{port}");
+    let get = async |host: &str, path: &str, more: &str| {
+        let mut s = TcpStream::connect(h.address).await.unwrap();
+        let head = format!("GET {path} HTTP/1.1\r\nHost: {host}\r\nConnection: close\r\n{more}\r\n");
+        s.write_all(head.as_bytes()).await.unwrap();
+        let mut answer = Vec::new();
+        let _ = s.read_to_end(&mut answer).await;
+        let text = String::from_utf8_lossy(&answer).into_owned();
+        (text[9..12].parse::<u16>().unwrap(), text)
+    };
+    let localhost = format!("localhost:{port}");
+    for (host, path) in
+        [(&own, "/api/shots"), (&localhost, "/api/shots"), (&own, "/"), (&own, "/api/events"), (&own, "/mark.svg")]
+    {
+        let (code, text) = get(host, path, "").await;
+        assert!(code == 403 && text.contains("access key") && !text.contains(&key), "{host}{path}: {text}");
+    }
+    // Wrong keys and cookies open nothing, and guessing is slow.
+    let began = std::time::Instant::now();
+    for wrong in ["", "0", &key[1..], &"0".repeat(64)] {
+        assert_eq!(get(&own, &format!("/?key={wrong}"), "").await.0, 403);
+        assert_eq!(get(&own, "/api/shots", &format!("Cookie: mellow_grain_key={wrong}\r\n")).await.0, 403);
+    }
+    assert!(began.elapsed().as_secs() >= 4);
+    assert_eq!(
+        get(&own, "/api/shots", &format!("Cookie: mellow_grain_key={key}\r\n")).await.0,
+        403,
+        "the key is no cookie"
+    );
+    let (code, text) = get(&own, &format!("/?key={key}"), "").await;
+    let head = text.to_lowercase();
+    assert!(code == 303 && head.contains("location: /") && head.contains("httponly; samesite=strict"), "{text}");
+    let cookie = text.split("mellow_grain_key=").nth(1).unwrap().split(';').next().unwrap().to_string();
+    let shown = format!("Cookie: other=1; mellow_grain_key={cookie}\r\n");
+    // By any address, by the allowed name, and behind a proxy with or without TLS; by no other name.
+    for (host, origin, code) in [
+        (own.as_str(), format!("http://{own}"), 200),
+        ("bench.example", "https://bench.example".into(), 200),
+        ("bench.example", "http://bench.example".into(), 200),
+        ("bench.example:8443", "https://bench.example:8443".into(), 200),
+        ("bench.example", "https://evil.example".into(), 403),
+        ("evil.example", "https://evil.example".into(), 403),
+        (&format!("192.0.2.7:{port}"), format!("http://192.0.2.7:{port}"), 200),
+    ] {
+        let (got, text) = get(host, "/api/shots", &format!("{shown}Origin: {origin}\r\n")).await;
+        assert_eq!(got, code, "{host} {origin}: {text}");
+    }
 }
 
 /// Browsers are told to load nothing from elsewhere, to guess no types and to show the page in no frame, by every answer.

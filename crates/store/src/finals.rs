@@ -1,17 +1,15 @@
 //! Finals: the queue and what was delivered.
 
-use crate::{Store, now, sql};
-use fault::Fault;
+use crate::{FinalState, Policy, Store, now, sql};
+use fault::{Code, Fault};
 use rusqlite::Row;
 
 #[derive(Debug, Clone, PartialEq)]
 pub struct FinalRow {
     pub id: i64,
     pub shot: i64,
-    /// `waiting`, `running`, `paused`, `delivered`, `cancelled` or `failed`.
-    pub state: String,
-    /// `cleanness` or `time`.
-    pub policy: String,
+    pub state: FinalState,
+    pub policy: Policy,
     /// Place in the queue: lower ones come first.
     pub place: f64,
     /// JSON: which frame of a series it is, what is to be topped up.
@@ -54,10 +52,11 @@ const FINAL: &str =
      FROM finals";
 
 /// What a final begins with.
+#[derive(Clone, Copy)]
 pub struct NewFinalRow<'a> {
     pub shot: i64,
     pub budget: f64,
-    pub policy: &'a str,
+    pub policy: Policy,
     /// JSON.
     pub description: &'a str,
     pub forecast: Option<&'a str>,
@@ -70,31 +69,31 @@ impl Store {
         self.db().query_row("SELECT coalesce(max(id), 0) + 1 FROM finals", [], |r| r.get(0)).map_err(sql)
     }
 
-    /// At the end of the queue.
-    pub fn add_final(&self, f: &NewFinalRow) -> Result<i64, Fault> {
-        let db = self.db();
-        db.execute(
-            "INSERT INTO finals (shot, state, budget, policy, description, forecast, files, made, task, place)
-             VALUES (?1, 'waiting', ?2, ?3, ?4, ?5, '[]', ?6, ?7, (SELECT coalesce(max(place), 0) + 1 FROM finals))",
-            (f.shot, f.budget, f.policy, f.description, f.forecast, now(), f.task),
-        )
-        .map_err(sql)?;
-        Ok(db.last_insert_rowid())
+    /// Puts finals at the end of the queue, all or none; their ids.
+    pub fn add_finals(&self, list: &[NewFinalRow]) -> Result<Vec<i64>, Fault> {
+        let mut db = self.db();
+        let t = db.transaction().map_err(sql)?;
+        let mut ids = Vec::new();
+        for f in list {
+            t.execute(
+                "INSERT INTO finals (shot, state, budget, policy, description, forecast, files, made, task, place)
+                 VALUES (?1, ?8, ?2, ?3, ?4, ?5, '[]', ?6, ?7, (SELECT coalesce(max(place), 0) + 1 FROM finals))",
+                (f.shot, f.budget, f.policy, f.description, f.forecast, now(), f.task, FinalState::Waiting),
+            )
+            .map_err(sql)?;
+            ids.push(t.last_insert_rowid());
+        }
+        t.commit().map_err(sql)?;
+        Ok(ids)
     }
 
     pub fn set_final_place(&self, id: i64, place: f64) -> Result<(), Fault> {
         self.db().execute("UPDATE finals SET place = ?2 WHERE id = ?1", (id, place)).map(|_| ()).map_err(sql)
     }
 
-    /// Puts a final into the queue again with another task.
+    /// Puts a final that was delivered into the queue again with another task.
     pub fn reopen_final(&self, id: i64, task: &str) -> Result<(), Fault> {
-        self.db()
-            .execute(
-                "UPDATE finals SET state = 'waiting', task = ?2, fault = NULL, ended = NULL WHERE id = ?1",
-                (id, task),
-            )
-            .map(|_| ())
-            .map_err(sql)
+        self.enter(id, FinalState::Waiting, "task = ?4, fault = NULL, ended = NULL", &[&task])
     }
 
     pub fn set_final_description(&self, id: i64, description: &str) -> Result<(), Fault> {
@@ -104,33 +103,47 @@ impl Store {
             .map_err(sql)
     }
 
-    pub fn set_final_state(&self, id: i64, state: &str) -> Result<(), Fault> {
-        self.db().execute("UPDATE finals SET state = ?2 WHERE id = ?1", (id, state)).map(|_| ()).map_err(sql)
+    /// Brings a final into a state, if it may come there from where it is: of two that want it elsewhere one is told that it came
+    /// too late.
+    pub fn set_final_state(&self, id: i64, state: FinalState) -> Result<(), Fault> {
+        self.enter(id, state, "fault = NULL", &[])
+    }
+
+    /// Puts a final back into the queue, where it waits for what the fault tells.
+    pub fn hold_final(&self, id: i64, fault: &str) -> Result<(), Fault> {
+        self.enter(id, FinalState::Waiting, "fault = ?4", &[&fault])
+    }
+
+    /// The same with more that changes.
+    fn enter(&self, id: i64, state: FinalState, set: &str, values: &[&dyn rusqlite::ToSql]) -> Result<(), Fault> {
+        let from: Vec<&str> = state.after().iter().map(|s| s.word()).collect();
+        let command =
+            format!("UPDATE finals SET state = ?2, {set} WHERE id = ?1 AND instr(?3, ',' || state || ',') > 0");
+        let from = format!(",{},", from.join(","));
+        let mut all: Vec<&dyn rusqlite::ToSql> = vec![&id, &state, &from];
+        all.extend(values);
+        if self.db().execute(&command, all.as_slice()).map_err(sql)? == 1 {
+            return Ok(());
+        }
+        let now = self.one_final(id)?.state;
+        let what = format!("a final that is {} cannot become {}", now.word(), state.word());
+        Err(Fault::new(Code::Busy, what, format!("final {id}"), "look at the queue again: it has changed meanwhile"))
     }
 
     pub fn end_final(
         &self,
         id: i64,
-        state: &str,
+        state: FinalState,
         report: Option<&str>,
         files: &str,
         fault: Option<&str>,
     ) -> Result<(), Fault> {
-        self.db()
-            .execute(
-                "UPDATE finals SET state = ?2, report = ?3, files = ?4, fault = ?5, ended = ?6 WHERE id = ?1",
-                (id, state, report, files, fault, now()),
-            )
-            .map(|_| ())
-            .map_err(sql)
+        self.enter(id, state, "report = ?4, files = ?5, fault = ?6, ended = ?7", &[&report, &files, &fault, &now()])
     }
 
     /// Ends a top-up that came to nothing: what was delivered before stands.
     pub fn keep_final(&self, id: i64, fault: Option<&str>) -> Result<(), Fault> {
-        self.db()
-            .execute("UPDATE finals SET state = 'delivered', fault = ?2, ended = ?3 WHERE id = ?1", (id, fault, now()))
-            .map(|_| ())
-            .map_err(sql)
+        self.enter(id, FinalState::Delivered, "fault = ?4, ended = ?5", &[&fault, &now()])
     }
 
     pub fn one_final(&self, id: i64) -> Result<FinalRow, Fault> {

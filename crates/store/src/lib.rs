@@ -2,19 +2,22 @@
 //! floors above give a meaning.
 
 mod advice;
+pub mod content;
 mod finals;
 mod owner;
 mod partials;
 mod proofs;
 mod regions;
 mod shots;
+mod states;
 
 pub use advice::AdviceRow;
 pub use finals::{FinalRow, NewFinalRow};
 pub use partials::PartialRow;
-pub use proofs::ProofRow;
+pub use proofs::{NewProofRow, ProofRow};
 pub use regions::RegionRow;
-pub use shots::{EnvironmentRow, RevisionRow, SceneRow, ShotRow};
+pub use shots::{EnvironmentRow, RevisionRow, SceneRow, ShotChangeRow, ShotRow};
+pub use states::{FinalState, Policy, ProofKind, ProofState};
 
 use fault::{Code, Fault};
 use owner::Owner;
@@ -25,7 +28,7 @@ use std::sync::{Mutex, MutexGuard};
 
 /// How older data folders are brought up to date: the tables of the first version, and what each later one changed.
 #[doc(hidden)]
-pub const STEPS: [&str; 4] = [
+pub const STEPS: [&str; 5] = [
     "CREATE TABLE scenes (hash TEXT PRIMARY KEY, name TEXT NOT NULL, report TEXT NOT NULL, added INTEGER NOT NULL);
      CREATE TABLE environments (hash TEXT PRIMARY KEY, name TEXT NOT NULL, added INTEGER NOT NULL);
      CREATE TABLE shots (
@@ -78,6 +81,11 @@ pub const STEPS: [&str; 4] = [
      ALTER TABLE finals ADD COLUMN place REAL NOT NULL DEFAULT 0;
      UPDATE finals SET place = id;
      ALTER TABLE finals ADD COLUMN task TEXT NOT NULL DEFAULT '{}';",
+    "ALTER TABLE shots ADD COLUMN stamp INTEGER NOT NULL DEFAULT 0;
+     UPDATE finals SET state = 'failed' WHERE state NOT IN ('waiting', 'running', 'paused', 'delivered', 'cancelled', 'failed');
+     UPDATE finals SET policy = 'cleanness' WHERE policy NOT IN ('cleanness', 'time');
+     UPDATE proofs SET state = 'stopped' WHERE state NOT IN ('running', 'done', 'stopped');
+     UPDATE proofs SET kind = 'test' WHERE kind NOT IN ('test', 'pilot', 'reference', 'picture');",
 ];
 
 const DATABASE: &str = "mellow-grain.sqlite";
@@ -93,6 +101,9 @@ fn sql(e: rusqlite::Error) -> Fault {
         rusqlite::Error::QueryReturnedNoRows => {
             Fault::new(Code::NotFound, "this does not exist any more", "database", "reload the page")
         }
+        rusqlite::Error::SqliteFailure(e, _) if e.code == rusqlite::ErrorCode::DiskFull => {
+            Fault::new(Code::DiskFull, "the disk is full", "database", "free some space on the disk, then try again")
+        }
         other => Fault::new(Code::Io, other.to_string(), "database", "check the disk and the data folder's rights"),
     }
 }
@@ -100,6 +111,18 @@ fn sql(e: rusqlite::Error) -> Fault {
 /// Seconds since 1970.
 pub fn now() -> i64 {
     std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(0, |d| d.as_secs() as i64)
+}
+
+/// Removes what was being written when the program ended, as deep as files lie.
+fn clear_parts(folder: &Path, deep: u32) {
+    for entry in std::fs::read_dir(folder).into_iter().flatten().flatten() {
+        let path = entry.path();
+        match entry.file_type() {
+            Ok(t) if t.is_dir() && deep > 0 => clear_parts(&path, deep - 1),
+            Ok(t) if t.is_file() && path.extension().is_some_and(|e| e == "part") => drop(std::fs::remove_file(&path)),
+            _ => {}
+        }
+    }
 }
 
 /// A copy of the database as an older version left it, from before it is brought up to date.
@@ -133,6 +156,7 @@ impl Store {
         for folder in ["scenes", "environments", "proofs", "finals", "glances", "incoming"] {
             made(&root.join(folder))?;
         }
+        clear_parts(root, 3);
         if (1..STEPS.len()).contains(&(version as usize)) {
             keep_copy(&connection, root, version)?;
         }

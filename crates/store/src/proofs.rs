@@ -1,8 +1,8 @@
 //! Proofs: kept tests, and the last tests that keep themselves for a while.
 
-use crate::{Store, now, sql};
+use crate::{ProofKind, ProofState, Store, now, sql};
 use fault::Fault;
-use rusqlite::Row;
+use rusqlite::{Row, Transaction};
 
 #[derive(Debug, Clone, PartialEq)]
 pub struct ProofRow {
@@ -13,15 +13,13 @@ pub struct ProofRow {
     pub name: String,
     pub note: String,
     pub kept: bool,
-    /// `running`, `done` or `stopped`.
-    pub state: String,
+    pub state: ProofState,
     pub made: i64,
     /// JSON.
     pub description: String,
     /// JSON, once it has ended.
     pub report: Option<String>,
-    /// `test`, `reference`, or `picture` for one from elsewhere.
-    pub kind: String,
+    pub kind: ProofKind,
     pub star: bool,
     /// Of its folder.
     pub bytes: i64,
@@ -55,9 +53,35 @@ const PROOF: &str =
     "SELECT id, shot, number, name, note, kept, state, made, description, report, kind, star, bytes, deleted,
      circumstances FROM proofs";
 
+/// A kept proof that comes from elsewhere with its files.
+pub struct NewProofRow {
+    pub kind: ProofKind,
+    pub state: ProofState,
+    /// JSON, as the next two.
+    pub description: String,
+    pub report: Option<String>,
+    pub circumstances: Option<String>,
+    pub bytes: i64,
+    pub name: String,
+    pub note: String,
+    pub star: bool,
+}
+
+pub(crate) fn add_proof(t: &Transaction, shot: i64, number: i64, p: &NewProofRow) -> Result<i64, Fault> {
+    t.execute(
+        "INSERT INTO proofs (shot, number, name, note, kept, star, state, made, description, kind, report, circumstances, bytes)
+         VALUES (?1, ?2, ?3, ?4, 1, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)",
+        rusqlite::params![
+            shot, number, p.name, p.note, p.star, p.state, now(), p.description, p.kind, p.report, p.circumstances, p.bytes
+        ],
+    )
+    .map_err(sql)?;
+    Ok(t.last_insert_rowid())
+}
+
 impl Store {
     /// Begins a proof that runs; its row. A number is never used again.
-    pub fn begin_proof(&self, shot: i64, kind: &str, description: &str) -> Result<ProofRow, Fault> {
+    pub fn begin_proof(&self, shot: i64, kind: ProofKind, description: &str) -> Result<ProofRow, Fault> {
         let mut db = self.db();
         let t = db.transaction().map_err(sql)?;
         t.execute("UPDATE shots SET tests = tests + 1 WHERE id = ?1", [shot]).map_err(sql)?;
@@ -77,7 +101,7 @@ impl Store {
     pub fn end_proof(
         &self,
         id: i64,
-        state: &str,
+        state: ProofState,
         report: Option<&str>,
         circumstances: Option<&str>,
         bytes: i64,
@@ -169,7 +193,7 @@ impl Store {
     /// Proofs that must go so that at most `spare` of a shot remain unkept: the oldest ones that have ended.
     pub fn surplus_proofs(&self, shot: i64, spare: usize) -> Result<Vec<i64>, Fault> {
         let rows = self.proofs(shot)?;
-        let spared = rows.iter().filter(|p| !p.kept && p.state != "running" && p.kind == "test");
+        let spared = rows.iter().filter(|p| !p.kept && p.state != ProofState::Running && p.kind == ProofKind::Test);
         Ok(spared.skip(spare).map(|p| p.id).collect())
     }
 

@@ -1,8 +1,10 @@
 //! Scenes, environments, shots and the revisions of their tunings.
 
-use crate::{Store, now, sql};
+use crate::proofs::add_proof;
+use crate::{NewProofRow, Store, now, sql};
 use fault::Fault;
-use rusqlite::Row;
+use rusqlite::{Row, Transaction};
+use std::path::Path;
 
 #[derive(Debug, Clone, PartialEq)]
 pub struct SceneRow {
@@ -36,6 +38,16 @@ pub struct ShotRow {
     pub archived: bool,
     /// Shot edits as JSON.
     pub edits: String,
+    /// Counts the changes of the row: who changes it tells which one was read.
+    pub stamp: i64,
+}
+
+/// What becomes of a shot in one step.
+pub struct ShotChangeRow<'a> {
+    /// The row as it is to be; its stamp is the one that was read.
+    pub row: &'a ShotRow,
+    /// A new revision: its tuning and what changed, in words.
+    pub revision: Option<(&'a str, &'a str)>,
 }
 
 /// A state of a shot: its tuning, camera, budget and edits. Revisions form a tree: undo goes to the parent, redo to the newest child; none is deleted.
@@ -67,6 +79,7 @@ fn shot(r: &Row) -> rusqlite::Result<ShotRow> {
         revision: r.get(6)?,
         archived: r.get(7)?,
         edits: r.get(8)?,
+        stamp: r.get(9)?,
     })
 }
 
@@ -84,12 +97,27 @@ fn revision(r: &Row) -> rusqlite::Result<RevisionRow> {
     })
 }
 
-const SHOT: &str = "SELECT id, name, scene, environment, camera, budget, revision, archived, edits FROM shots";
+const SHOT: &str = "SELECT id, name, scene, environment, camera, budget, revision, archived, edits, stamp FROM shots";
 const REVISION: &str =
     "SELECT number, parent, tuning, change, made, camera, budget, name, edits FROM revisions WHERE shot = ?1";
 const INSERT_REVISION: &str =
     "INSERT INTO revisions (shot, number, parent, tuning, change, made, camera, budget, edits)
      VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)";
+
+fn revise(t: &Transaction, shot: i64, tuning: &str, change: &str) -> Result<i64, Fault> {
+    let (parent, last, camera, budget, edits): (i64, i64, String, f64, String) = t
+        .query_row(
+            "SELECT revision, (SELECT max(number) FROM revisions WHERE shot = ?1), camera, budget, edits
+             FROM shots WHERE id = ?1",
+            [shot],
+            |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?)),
+        )
+        .map_err(sql)?;
+    let number = last + 1;
+    t.execute(INSERT_REVISION, (shot, number, parent, tuning, change, now(), camera, budget, edits)).map_err(sql)?;
+    t.execute("UPDATE shots SET revision = ?2, stamp = stamp + 1 WHERE id = ?1", (shot, number)).map_err(sql)?;
+    Ok(number)
+}
 
 impl Store {
     pub fn add_scene(&self, row: &SceneRow) -> Result<(), Fault> {
@@ -134,17 +162,41 @@ impl Store {
 
     /// Adds a shot with its first revision; `row.id` and `row.revision` are ignored.
     pub fn add_shot(&self, row: &ShotRow, tuning: &str) -> Result<i64, Fault> {
+        self.add_shot_whole(row, tuning, &[], |_, _| Ok(()))
+    }
+
+    /// Adds a shot with kept proofs, all or nothing: `place` puts the files of a proof, by its place in the list, into its folder.
+    pub fn add_shot_whole(
+        &self,
+        row: &ShotRow,
+        tuning: &str,
+        proofs: &[NewProofRow],
+        mut place: impl FnMut(usize, &Path) -> Result<(), Fault>,
+    ) -> Result<i64, Fault> {
         let mut db = self.db();
         let t = db.transaction().map_err(sql)?;
         t.execute(
-            "INSERT INTO shots (name, scene, environment, camera, budget, edits, revision) VALUES (?1, ?2, ?3, ?4, ?5, ?6, 1)",
-            (&row.name, &row.scene, &row.environment, &row.camera, row.budget, &row.edits),
+            "INSERT INTO shots (name, scene, environment, camera, budget, edits, tests, revision)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, 1)",
+            (&row.name, &row.scene, &row.environment, &row.camera, row.budget, &row.edits, proofs.len() as i64),
         )
         .map_err(sql)?;
         let id = t.last_insert_rowid();
         t.execute(INSERT_REVISION, (id, 1, 0, tuning, "first tuning", now(), &row.camera, row.budget, &row.edits))
             .map_err(sql)?;
-        t.commit().map_err(sql)?;
+        let mut folders = Vec::new();
+        let done = (|| {
+            for (k, p) in proofs.iter().enumerate() {
+                let proof = add_proof(&t, id, k as i64 + 1, p)?;
+                folders.push(self.proof_folder(proof));
+                place(k, &folders[k])?;
+            }
+            Ok(())
+        })();
+        if let Err(f) = done.and_then(|()| t.commit().map_err(sql)) {
+            folders.iter().for_each(|folder| drop(std::fs::remove_dir_all(folder)));
+            return Err(f);
+        }
         Ok(id)
     }
 
@@ -161,16 +213,28 @@ impl Store {
             .map_err(|e| sql(e).within(&format!("shot {id}")))
     }
 
-    /// Stores name, camera, budget, environment, edits and whether it is archived.
-    pub fn update_shot(&self, row: &ShotRow) -> Result<(), Fault> {
-        self.db()
+    /// Changes a shot with its revision, both or neither, if it is still as it was read; false where somebody else was faster.
+    pub fn change_shot(&self, change: &ShotChangeRow) -> Result<bool, Fault> {
+        let row = change.row;
+        let mut db = self.db();
+        let t = db.transaction().map_err(sql)?;
+        let changed = t
             .execute(
-                "UPDATE shots SET name = ?2, camera = ?3, budget = ?4, environment = ?5, archived = ?6, edits = ?7
-                 WHERE id = ?1",
-                (row.id, &row.name, &row.camera, row.budget, &row.environment, row.archived, &row.edits),
+                "UPDATE shots SET name = ?2, camera = ?3, budget = ?4, environment = ?5, archived = ?6, edits = ?7,
+                   stamp = stamp + 1 WHERE id = ?1 AND stamp = ?8",
+                (row.id, &row.name, &row.camera, row.budget, &row.environment, row.archived, &row.edits, row.stamp),
             )
-            .map(|_| ())
-            .map_err(sql)
+            .map_err(sql)?;
+        if changed == 0 {
+            drop(t);
+            drop(db);
+            return self.shot(row.id).map(|_| false);
+        }
+        if let Some((tuning, words)) = change.revision {
+            revise(&t, row.id, tuning, words)?;
+        }
+        t.commit().map_err(sql)?;
+        Ok(true)
     }
 
     pub fn revisions(&self, shot: i64) -> Result<Vec<RevisionRow>, Fault> {
@@ -188,18 +252,7 @@ impl Store {
     pub fn revise(&self, shot: i64, tuning: &str, change: &str) -> Result<i64, Fault> {
         let mut db = self.db();
         let t = db.transaction().map_err(sql)?;
-        let (parent, last, camera, budget, edits): (i64, i64, String, f64, String) = t
-            .query_row(
-                "SELECT revision, (SELECT max(number) FROM revisions WHERE shot = ?1), camera, budget, edits
-                 FROM shots WHERE id = ?1",
-                [shot],
-                |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?)),
-            )
-            .map_err(sql)?;
-        let number = last + 1;
-        t.execute(INSERT_REVISION, (shot, number, parent, tuning, change, now(), camera, budget, edits))
-            .map_err(sql)?;
-        t.execute("UPDATE shots SET revision = ?2 WHERE id = ?1", (shot, number)).map_err(sql)?;
+        let number = revise(&t, shot, tuning, change)?;
         t.commit().map_err(sql)?;
         Ok(number)
     }
@@ -223,7 +276,7 @@ impl Store {
         self.db()
             .execute(
                 "UPDATE shots SET revision = ?2, camera = coalesce(?3, camera), budget = coalesce(?4, budget),
-                   edits = coalesce(?5, '{}') WHERE id = ?1",
+                   edits = coalesce(?5, '{}'), stamp = stamp + 1 WHERE id = ?1",
                 (shot, number, r.camera, r.budget, r.edits),
             )
             .map(|_| ())

@@ -1,6 +1,6 @@
 //! Undo, redo and restarts: nothing that was once set is lost.
 
-use store::{SceneRow, ShotRow, Store};
+use store::{FinalState, NewFinalRow, Policy, ProofKind, ProofState, SceneRow, ShotChangeRow, ShotRow, Store};
 
 fn shot() -> ShotRow {
     ShotRow {
@@ -13,6 +13,7 @@ fn shot() -> ShotRow {
         revision: 0,
         archived: false,
         edits: "{}".into(),
+        stamp: 0,
     }
 }
 
@@ -48,9 +49,9 @@ fn unkept_proofs_are_pushed_out_and_kept_ones_stay() {
         .add_scene(&SceneRow { hash: "s".into(), name: "scene".into(), report: "{}".into(), file: String::new() })
         .unwrap();
     let id = store.add_shot(&shot(), "one").unwrap();
-    let proofs: Vec<_> = (0..6).map(|_| store.begin_proof(id, "test", "{}").unwrap()).collect();
+    let proofs: Vec<_> = (0..6).map(|_| store.begin_proof(id, ProofKind::Test, "{}").unwrap()).collect();
     for p in &proofs[..5] {
-        store.end_proof(p.id, "done", Some("{}"), None, 100).unwrap();
+        store.end_proof(p.id, ProofState::Done, Some("{}"), None, 100).unwrap();
     }
     store.label_proof(proofs[0].id, "first", "", true, false).unwrap();
     // Ended and unkept: 2, 3, 4, 5; the newest two stay, the running one does not count.
@@ -69,7 +70,7 @@ fn unkept_proofs_are_pushed_out_and_kept_ones_stay() {
     store.mark_deleted(last, false).unwrap();
     assert_eq!(store.proofs(id).unwrap()[0].id, last);
     store.delete_proof(last).unwrap();
-    let next = store.begin_proof(id, "test", "{}").unwrap();
+    let next = store.begin_proof(id, ProofKind::Test, "{}").unwrap();
     assert_eq!((next.number, next.id > last), (7, true));
 }
 
@@ -92,6 +93,7 @@ fn older_data_folders_are_brought_up_to_date() {
          INSERT INTO settings VALUES ('keep', '20');",
         "INSERT INTO advice (shot, advice, state, basis, made) VALUES (1, '{}', 'open', 4, 1);",
         "UPDATE finals SET policy = 'time', place = 7.0;",
+        "UPDATE shots SET stamp = 4;",
     ];
     for version in 1..=store::STEPS.len() {
         let folder = tempfile::tempdir().unwrap();
@@ -106,19 +108,19 @@ fn older_data_folders_are_brought_up_to_date() {
             let store = Store::open(folder.path()).unwrap();
             let proof = &store.proofs(1).unwrap()[0];
             assert_eq!(
-                (proof.id, proof.number, proof.name.as_str(), proof.kept, proof.kind.as_str()),
-                (4, 9, "deep", true, "test")
+                (proof.id, proof.number, proof.name.as_str(), proof.kept, proof.kind),
+                (4, 9, "deep", true, ProofKind::Test)
             );
             let finals = store.finals().unwrap();
             assert_eq!((finals.len(), finals[0].id, finals[0].budget), (1, 3, 9.0));
-            assert_eq!((finals[0].policy == "time", finals[0].place == 7.0), (version == 4, version == 4));
+            assert_eq!((finals[0].policy == Policy::Time, finals[0].place == 7.0), (version >= 4, version >= 4));
             assert_eq!((store.machine("start"), store.environments().unwrap().len()), (Some(2.5), 1));
             let later = version >= 2;
             assert_eq!((store.setting("keep").is_some(), store.regions(1).unwrap().len()), (later, later as usize));
             assert_eq!(store.partials().unwrap().len(), later as usize);
             assert_eq!(store.advice(1).unwrap().len(), (version >= 3) as usize);
             if start == 1 {
-                assert_eq!(store.begin_proof(1, "test", "{}").unwrap().number, 10, "version {version}");
+                assert_eq!(store.begin_proof(1, ProofKind::Test, "{}").unwrap().number, 10, "version {version}");
                 // Going back to a revision without a camera of its own leaves the shot's.
                 store.revise(1, "two", "more").unwrap();
                 store.go_to_revision(1, 1).unwrap();
@@ -168,4 +170,65 @@ fn a_data_folder_has_one_owner_and_one_format() {
     refused("newer version of the program (format 2)");
     std::fs::write(folder.path().join("format"), "1\n").unwrap();
     drop(Store::open(folder.path()).unwrap());
+}
+
+/// A row changes with its revision or not at all, and only as it was read.
+#[test]
+fn of_two_that_read_the_same_shot_one_is_told_to_look_again() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Store::open(folder.path()).unwrap();
+    let scene = SceneRow { hash: "s".into(), name: "scene".into(), report: "{}".into(), file: String::new() };
+    store.add_scene(&scene).unwrap();
+    let id = store.add_shot(&shot(), "one").unwrap();
+    let (mut first, mut second) = (store.shot(id).unwrap(), store.shot(id).unwrap());
+    first.budget = 70.0;
+    second.name = "Hall".into();
+    let change = |row, revision| store.change_shot(&ShotChangeRow { row, revision }).unwrap();
+    assert!(change(&first, Some(("two", "budget"))));
+    assert!(!change(&second, Some(("three", "name"))), "it was read before the other's change");
+    let now = store.shot(id).unwrap();
+    assert_eq!((now.name.as_str(), now.budget, now.revision), ("Desk", 70.0, 2));
+    assert_eq!(store.revisions(id).unwrap().len(), 2);
+    // Undo counts as a change as well.
+    store.go_to_revision(id, 1).unwrap();
+    assert!(!change(&now, None));
+    assert!(change(&ShotRow { name: "Hall".into(), ..store.shot(id).unwrap() }, None));
+    assert_eq!((store.shot(id).unwrap().budget, store.shot(id).unwrap().name.as_str()), (60.0, "Hall"));
+}
+
+/// Whatever two hands ask of the queue at once, a final goes one way, and what is over stays over.
+#[test]
+fn finals_go_only_from_states_that_lead_there() {
+    use FinalState::*;
+    let folder = tempfile::tempdir().unwrap();
+    let store = Store::open(folder.path()).unwrap();
+    let scene = SceneRow { hash: "s".into(), name: "scene".into(), report: "{}".into(), file: String::new() };
+    store.add_scene(&scene).unwrap();
+    let shot = store.add_shot(&shot(), "one").unwrap();
+    let new = NewFinalRow { shot, budget: 9.0, policy: Policy::Time, description: "{}", forecast: None, task: "{}" };
+    let ways: [&[FinalState]; 5] = [
+        &[Running, Delivered, Waiting, Running, Delivered],
+        &[Running, Paused, Waiting, Running, Failed, Waiting],
+        &[Paused, Cancelled],
+        &[Running, Cancelled],
+        &[Running, Waiting, Paused, Waiting],
+    ];
+    for way in ways {
+        let id = store.add_finals(&[new]).unwrap()[0];
+        for state in way {
+            store.set_final_state(id, *state).unwrap_or_else(|e| panic!("{way:?}: {e}"));
+            assert_eq!(store.one_final(id).unwrap().state, *state);
+        }
+    }
+    let id = store.add_finals(&[new]).unwrap()[0];
+    store.end_final(id, Cancelled, None, "[]", None).unwrap();
+    for late in [Running, Waiting, Paused, Delivered, Failed] {
+        let refused = store.set_final_state(id, late).unwrap_err();
+        assert_eq!(refused.code, fault::Code::Busy, "{refused}");
+    }
+    assert_eq!(store.one_final(id).unwrap().state, Cancelled);
+    // A series is in the queue as a whole or not at all.
+    let before = store.finals().unwrap().len();
+    assert!(store.add_finals(&[new, NewFinalRow { shot: 99, ..new }]).is_err());
+    assert_eq!(store.finals().unwrap().len(), before);
 }

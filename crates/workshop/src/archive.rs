@@ -1,16 +1,20 @@
 //! A shot as one file: a ZIP archive with `shot.json`, the scene's files, the environment, the presets and the kept proofs with
 //! their samples. `shot.json` alone, beside its scene, does as well.
 
+use crate::finals::free_disk;
 use crate::parcels::list;
+use crate::saved::has_samples;
+use crate::shots::{check_budget, check_name};
 use crate::testing::folder_bytes;
-use crate::{Event, NewShot, Values, Workshop, json, parse};
+use crate::{Circumstances, Event, NewShot, Values, Workshop, json, parse};
 use fault::{Code, Fault};
 use scene::ShotEdits;
 use serde::{Deserialize, Serialize};
 use std::io::{Read, Seek, Write};
 use std::path::{Component, Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
-use store::PartialRow;
+use store::{NewProofRow, PartialRow, ProofKind, ProofState};
+use tracer::{Description, RenderReport};
 use tuning::{K, PartialKind, Tuning, understood};
 use zip::write::SimpleFileOptions;
 use zip::{CompressionMethod, ZipArchive, ZipWriter};
@@ -59,12 +63,12 @@ pub struct ProofExport {
     pub folder: String,
     pub name: String,
     pub note: String,
-    pub kind: String,
-    pub state: String,
+    pub kind: ProofKind,
+    pub state: ProofState,
     pub star: bool,
-    pub description: serde_json::Value,
-    pub report: Option<serde_json::Value>,
-    pub circumstances: Option<serde_json::Value>,
+    pub description: Description,
+    pub report: Option<RenderReport>,
+    pub circumstances: Option<Circumstances>,
 }
 
 fn damaged(what: impl Into<String>, place: &str) -> Fault {
@@ -124,19 +128,19 @@ impl Workshop {
             _ => None,
         };
         let mut proofs = Vec::new();
-        for p in self.0.store.proofs(shot)?.into_iter().rev().filter(|p| p.kept && p.kind != "picture") {
+        for p in self.0.store.proofs(shot)?.into_iter().rev().filter(|p| p.kept && p.kind != ProofKind::Picture) {
             let folder = format!("proofs/{:04}", p.number);
             let mut files = Vec::new();
             list(&self.0.store.proof_folder(p.id), &mut files);
+            files.retain(|f| is_whole(f));
             for f in &files {
                 put(&format!("{folder}/{}", f.file_name().unwrap_or_default().to_string_lossy()), f)?;
             }
-            let value = |text: &Option<String>| text.as_deref().map(|t| parse(t, "proof")).transpose();
             proofs.push(ProofExport {
                 folder,
                 description: parse(&p.description, "proof")?,
-                report: value(&p.report)?,
-                circumstances: value(&p.circumstances)?,
+                report: p.report.as_deref().map(|t| parse(t, "proof")).transpose()?,
+                circumstances: p.circumstances.as_deref().map(|t| parse(t, "proof")).transpose()?,
                 name: p.name,
                 note: p.note,
                 kind: p.kind,
@@ -212,6 +216,23 @@ impl Workshop {
             return Err(Fault::new(Code::Unsupported, what, place, "use the version of the program that wrote it"));
         }
         let scene_file = below(folder, &export.scene, place)?;
+        // All of it is looked at before any of it is taken in.
+        let tuning = Tuning::default().changed(&export.tuning).map_err(|f| f.within(place))?;
+        check_name(&export.name)?;
+        check_budget(export.budget)?;
+        let paths = export.environment.iter().chain(&export.table);
+        for path in paths.map(|p| below(folder, p, place)).chain([Ok(scene_file.clone())]) {
+            let path = path?;
+            if !path.is_file() {
+                return Err(damaged(
+                    format!("{} is missing", path.strip_prefix(folder).unwrap_or(&path).display()),
+                    place,
+                ));
+            }
+        }
+        for p in &export.proofs {
+            check_proof(p, folder, place)?;
+        }
         let parcel = self.open_parcel()?;
         let beside = scene_file.parent().unwrap_or(folder);
         let copied = (|| {
@@ -245,8 +266,7 @@ impl Workshop {
             let bytes = std::fs::read(&path).map_err(|e| Fault::io(path.display().to_string(), &e))?;
             self.add_table(name, &bytes)?;
         }
-        let tuning = Tuning::default().changed(&export.tuning).map_err(|f| f.within(place))?;
-        let shot = self.add_shot_with(
+        let row = self.new_shot(
             &NewShot {
                 name: export.name.clone(),
                 scene: scene.hash,
@@ -254,9 +274,34 @@ impl Workshop {
                 camera: Some(export.camera.clone()),
                 budget: export.budget,
             },
-            &tuning,
             &export.edits,
         )?;
+        let text = |p: &ProofExport| -> Result<[Option<String>; 3], Fault> {
+            let (report, circumstances) = (p.report.as_ref().map(json), p.circumstances.as_ref().map(json));
+            Ok([Some(json(&p.description)?), report.transpose()?, circumstances.transpose()?])
+        };
+        let texts: Vec<[Option<String>; 3]> = export.proofs.iter().map(text).collect::<Result<_, _>>()?;
+        let folders: Vec<PathBuf> =
+            export.proofs.iter().map(|p| below(folder, &p.folder, place)).collect::<Result<_, _>>()?;
+        let proofs: Vec<NewProofRow> = export
+            .proofs
+            .iter()
+            .zip(texts)
+            .zip(&folders)
+            .map(|((p, [description, report, circumstances]), folder)| NewProofRow {
+                kind: p.kind,
+                state: p.state,
+                description: description.unwrap_or_default(),
+                report,
+                circumstances,
+                bytes: folder_bytes(folder),
+                name: p.name.clone(),
+                note: p.note.clone(),
+                star: p.star,
+            })
+            .collect();
+        // Rows and files come together or not at all.
+        let shot = self.0.store.add_shot_whole(&row, &json(&tuning)?, &proofs, |k, to| copy_files(&folders[k], to))?;
         let known = self.0.store.partials()?;
         for p in &export.presets {
             if known.iter().any(|k| k.name == p.name && k.kind == "preset") {
@@ -267,23 +312,42 @@ impl Workshop {
                 tuning::Partial { kind: PartialKind::Preset, name: p.name.clone(), note: p.note.clone(), values };
             self.0.store.add_partial(&crate::partials::row_of(&partial, false)?)?;
         }
-        for p in &export.proofs {
-            let row = self.0.store.begin_proof(shot, &p.kind, &json(&p.description)?)?;
-            let to = self.0.store.proof_folder(row.id);
-            std::fs::create_dir_all(&to).map_err(|e| Fault::io(to.display().to_string(), &e))?;
-            for e in std::fs::read_dir(below(folder, &p.folder, place)?).into_iter().flatten().flatten() {
-                std::fs::copy(e.path(), to.join(e.file_name())).map_err(|e| Fault::io(p.folder.clone(), &e))?;
-            }
-            let text = |v: &Option<serde_json::Value>| v.as_ref().map(json).transpose();
-            let (report, circumstances) = (text(&p.report)?, text(&p.circumstances)?);
-            let bytes = folder_bytes(&to);
-            self.0.store.end_proof(row.id, &p.state, report.as_deref(), circumstances.as_deref(), bytes)?;
-            self.0.store.label_proof(row.id, &p.name, &p.note, true, p.star)?;
-        }
         self.0.events.tell(Event::Shots);
         self.0.events.tell(Event::Partials);
         Ok(shot)
     }
+}
+
+/// Whether a file is one that was written to its end.
+fn is_whole(f: &Path) -> bool {
+    f.extension().is_none_or(|e| e != "part")
+}
+
+/// Refuses a proof that could not be shown: pictures from elsewhere name files of their own.
+fn check_proof(p: &ProofExport, folder: &Path, place: &str) -> Result<(), Fault> {
+    let wrong = |what: String| Err(damaged(format!("the proof \"{}\" {what}", p.folder), place));
+    if p.kind == ProofKind::Picture || p.state == ProofState::Running {
+        return wrong(format!("is a {} that is {}", p.kind.word(), p.state.word()));
+    }
+    if let Err(f) = p.description.check() {
+        return wrong(format!("has a description that cannot be: {}", f.what));
+    }
+    let files = below(folder, &p.folder, place)?;
+    if !has_samples(&files) || p.report.is_none() {
+        return wrong("has no samples".into());
+    }
+    Ok(())
+}
+
+fn copy_files(from: &Path, to: &Path) -> Result<(), Fault> {
+    std::fs::create_dir_all(to).map_err(|e| Fault::io(to.display().to_string(), &e))?;
+    let mut files = Vec::new();
+    list(from, &mut files);
+    for f in files.iter().filter(|f| is_whole(f)) {
+        let name = f.file_name().unwrap_or_default();
+        std::fs::copy(f, to.join(name)).map_err(|e| Fault::io(f.display().to_string(), &e))?;
+    }
+    Ok(())
 }
 
 /// A path inside a folder; never one that leads out.
@@ -299,13 +363,21 @@ fn unpack(file: &Path, folder: &Path, place: &str) -> Result<(), Fault> {
     let archive = std::fs::File::open(file).map_err(|e| Fault::io(place, &e))?;
     let mut zip = ZipArchive::new(archive).map_err(|e| zipped(e, place))?;
     let mut left = MOST_BYTES;
+    let sizes = (0..zip.len()).map(|i| zip.by_index_raw(i).map(|e| e.size()));
+    let size = sizes.sum::<Result<u64, _>>().map_err(|e| zipped(e, place))?;
+    if free_disk(folder).is_some_and(|free| size as f64 > free) {
+        let what = format!("the archive needs {:.1} GB, and there is less room", size as f64 * 1e-9);
+        return Err(Fault::new(Code::TooLarge, what, place, "free some space on the disk, then try again"));
+    }
     for i in 0..zip.len() {
         let mut entry = zip.by_index(i).map_err(|e| zipped(e, place))?;
         if !entry.is_file() {
             continue;
         }
         let name = entry.name().to_string();
-        let to = below(folder, &name, place)?;
+        let inside =
+            entry.enclosed_name().ok_or_else(|| damaged(format!("\"{name}\" leads out of the archive"), place))?;
+        let to = folder.join(inside);
         if let Some(parent) = to.parent() {
             std::fs::create_dir_all(parent).map_err(|e| Fault::io(name.clone(), &e))?;
         }

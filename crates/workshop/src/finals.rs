@@ -8,11 +8,12 @@ mod series;
 mod work;
 
 pub use checks::Check;
+pub(crate) use checks::free_disk;
 pub use series::Series;
 pub use work::read_plan;
 
 use crate::testing::write_bytes;
-use crate::{Event, FileView, FinalState, FinalTimes, FinalView, Workshop, json, lock, parse};
+use crate::{Event, FileView, FinalTimes, FinalView, Workshop, json, lock, parse};
 use fault::{Code, Fault};
 use picture::Region;
 use serde::{Deserialize, Serialize};
@@ -21,39 +22,18 @@ use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
-use store::{FinalRow, NewFinalRow};
+use store::{FinalRow, FinalState, NewFinalRow, Policy};
 use tracer::{Description, Limits, Plan, Progress};
 use ts_rs::TS;
 
-/// What a final holds when it cannot hold both.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, TS)]
-#[serde(rename_all = "snake_case")]
-pub enum Policy {
-    /// It renders to the threshold, however long that takes.
-    #[default]
-    Cleanness,
-    /// It ends within the budget; what is left is spent where grain is worst.
-    Time,
-}
+/// A full disk is tried again once so many bytes more are free.
+const ROOM: f64 = 64e6;
 
-impl Policy {
-    fn name(self) -> &'static str {
-        match self {
-            Policy::Cleanness => "cleanness",
-            Policy::Time => "time",
-        }
-    }
-
-    /// Seconds by which a final may be past its budget and still has kept it.
-    fn slack(self, budget: f64) -> f64 {
-        match self {
-            Policy::Cleanness => 0.0,
-            Policy::Time => (0.01 * budget).max(0.5),
-        }
-    }
-
-    fn named(name: &str) -> Policy {
-        if name == "time" { Policy::Time } else { Policy::Cleanness }
+/// Seconds by which a final may be past its budget and still has kept it.
+fn slack(policy: Policy, budget: f64) -> f64 {
+    match policy {
+        Policy::Cleanness => 0.0,
+        Policy::Time => (0.01 * budget).max(0.5),
     }
 }
 
@@ -139,6 +119,8 @@ pub(crate) struct Desk {
     yielding: AtomicBool,
     at_work: Mutex<Option<Arc<AtWork>>>,
     thread: Mutex<Option<std::thread::JoinHandle<()>>>,
+    /// Bytes that were free when the disk was found full.
+    full: Mutex<Option<f64>>,
     /// Held while an order takes its numbers and names.
     ordering: Mutex<()>,
     /// When finals were ordered that have not begun, and when the last one was delivered: the time of the next begins at the later
@@ -167,6 +149,8 @@ pub struct Ordered {
 impl Workshop {
     /// Puts whole frames of a shot into the queue, at its tuning as it is now.
     pub fn add_finals(&self, shot: i64, new: &NewFinal) -> Result<Ordered, Fault> {
+        self.begins()?;
+        let pressed = Instant::now();
         let row = self.0.store.shot(shot)?;
         let own = self.description(shot, None)?;
         let frames = series::frames(&own, new)?;
@@ -197,21 +181,26 @@ impl Workshop {
             self.lay_plan(next, &wanted, plan)?;
         }
         self.keep_naming(new)?;
-        // Held until all are in: the queue may begin with the first at once.
-        let (pressed, mut ordered) = (Instant::now(), lock(&self.0.finals.ordered));
-        let mut ids = Vec::new();
+        let mut texts = Vec::new();
         for (((d, task), base), forecast) in wanted.into_iter().zip(names.bases).zip(forecasts) {
-            let forecast = forecast.map(|f| json(&f)).transpose()?;
             let task = Task { base: Some(base), planned: new.plan.is_some(), ..task };
-            ids.push(self.0.store.add_final(&NewFinalRow {
-                shot,
-                budget: row.budget,
-                policy: new.policy.name(),
-                description: &json(&d)?,
-                forecast: forecast.as_deref(),
-                task: &json(&task)?,
-            })?);
+            texts.push((json(&d)?, json(&task)?, forecast.map(|f| json(&f)).transpose()?));
         }
+        let (budget, policy) = (row.budget, new.policy);
+        let rows: Vec<NewFinalRow> = texts
+            .iter()
+            .map(|(description, task, forecast)| NewFinalRow {
+                shot,
+                budget,
+                policy,
+                description,
+                forecast: forecast.as_deref(),
+                task,
+            })
+            .collect();
+        // Held until it is known when they were ordered: the queue may begin with the first at once.
+        let mut ordered = lock(&self.0.finals.ordered);
+        let ids = self.0.store.add_finals(&rows)?;
         ordered.extend(ids.iter().map(|id| (*id, pressed)));
         drop((ordering, ordered));
         self.0.events.tell(Event::Finals);
@@ -242,14 +231,14 @@ impl Workshop {
         let task = Task { base: Some(base), planned: true, top_up: None, turn: 0, ..before };
         let frames = [(d, task)];
         self.lay_plan(self.0.store.next_final()?, &frames, &plan)?;
-        let added = self.0.store.add_final(&NewFinalRow {
+        let added = self.0.store.add_finals(&[NewFinalRow {
             shot: row.shot,
             budget: row.budget,
-            policy: &row.policy,
+            policy: row.policy,
             description: &row.description,
             forecast: None,
             task: &json(&frames[0].1)?,
-        })?;
+        }])?[0];
         drop(ordering);
         self.0.events.tell(Event::Finals);
         self.wake();
@@ -264,7 +253,7 @@ impl Workshop {
 
     /// A final of this description has been delivered, and its files are there as they were written.
     fn is_whole(&self, d: &Description) -> Result<bool, Fault> {
-        for row in self.0.store.finals()?.iter().filter(|r| r.state == "delivered") {
+        for row in self.0.store.finals()?.iter().filter(|r| r.state == FinalState::Delivered) {
             if parse::<Description>(&row.description, "final")? == *d && self.has_its_files(row)? {
                 return Ok(true);
             }
@@ -289,9 +278,9 @@ impl Workshop {
     /// Takes a final out of the queue; one that has ended is removed with its files.
     pub fn remove_final(&self, id: i64) -> Result<(), Fault> {
         let row = self.0.store.one_final(id)?;
-        match row.state.as_str() {
-            "waiting" | "paused" => self.give_up(&row, None)?,
-            "running" => self.ask_of_final(id, Wish::Cancel),
+        match row.state {
+            FinalState::Waiting | FinalState::Paused => self.give_up(&row, None)?,
+            FinalState::Running => self.ask_of_final(id, Wish::Cancel),
             _ => {
                 // Its film may still be put away: a folder that is written to cannot be removed.
                 self.ask_of_final(id, Wish::Cancel);
@@ -321,10 +310,10 @@ impl Workshop {
         }
         let state = match fault {
             // What it has rendered waits for another try.
-            Some(_) => "failed",
+            Some(_) => FinalState::Failed,
             None => {
                 work::remove_working_state(&self.0.store.final_folder(row.id));
-                "cancelled"
+                FinalState::Cancelled
             }
         };
         self.0.store.end_final(row.id, state, None, "[]", fault.as_deref())
@@ -332,9 +321,9 @@ impl Workshop {
 
     /// Lets a final wait until it is resumed; what it has rendered is kept.
     pub fn pause_final(&self, id: i64) -> Result<(), Fault> {
-        match self.0.store.one_final(id)?.state.as_str() {
-            "waiting" => self.0.store.set_final_state(id, "paused")?,
-            "running" => self.ask_of_final(id, Wish::Pause),
+        match self.0.store.one_final(id)?.state {
+            FinalState::Waiting => self.0.store.set_final_state(id, FinalState::Paused)?,
+            FinalState::Running => self.ask_of_final(id, Wish::Pause),
             _ => return Err(not_in_queue(id)),
         }
         self.0.events.tell(Event::Finals);
@@ -343,10 +332,12 @@ impl Workshop {
 
     /// Goes on with a final that was paused, or tries one again that failed.
     pub fn resume_final(&self, id: i64) -> Result<(), Fault> {
-        if !matches!(self.0.store.one_final(id)?.state.as_str(), "paused" | "failed") {
-            return Err(not_in_queue(id));
+        self.try_disk_again();
+        match self.0.store.one_final(id)?.state {
+            FinalState::Paused | FinalState::Failed => self.0.store.set_final_state(id, FinalState::Waiting)?,
+            FinalState::Waiting => {}
+            _ => return Err(not_in_queue(id)),
         }
-        self.0.store.set_final_state(id, "waiting")?;
         self.0.events.tell(Event::Finals);
         self.wake();
         Ok(())
@@ -354,8 +345,7 @@ impl Workshop {
 
     /// Changes the order of the queue. The final that is being rendered makes way for one that is put first.
     pub fn move_final(&self, id: i64, turn: Turn) -> Result<(), Fault> {
-        let open = |r: &FinalRow| matches!(r.state.as_str(), "waiting" | "running" | "paused");
-        let queue: Vec<FinalRow> = self.0.store.finals()?.into_iter().filter(open).collect();
+        let queue: Vec<FinalRow> = self.0.store.finals()?.into_iter().filter(|r| r.state.is_open()).collect();
         let at = queue.iter().position(|r| r.id == id).ok_or_else(|| not_in_queue(id))?;
         let place = |i: usize| queue[i].place;
         let to = match turn {
@@ -389,7 +379,7 @@ impl Workshop {
         let d: Description = parse(&row.description, "final")?;
         top_up.region.check(d.frame())?;
         let place = format!("final {id}");
-        if row.state != "delivered" || !self.keeps_samples(id) {
+        if row.state != FinalState::Delivered || !self.keeps_samples(id) {
             return Err(Fault::new(
                 Code::Unsupported,
                 "the samples of this final are not kept any more",
@@ -453,14 +443,7 @@ impl Workshop {
     fn final_view(&self, row: FinalRow) -> Result<FinalView, Fault> {
         let d: Description = parse(&row.description, "final")?;
         let task: Task = parse(&row.task, "task")?;
-        let state = match row.state.as_str() {
-            "waiting" => FinalState::Waiting,
-            "running" => FinalState::Running,
-            "paused" => FinalState::Paused,
-            "delivered" => FinalState::Delivered,
-            "cancelled" => FinalState::Cancelled,
-            _ => FinalState::Failed,
-        };
+        let state = row.state;
         let running = state == FinalState::Running;
         let (progress, times) = running.then(|| lock(&self.0.finals.progress).get(&row.id).cloned()).flatten().unzip();
         Ok(FinalView {
@@ -471,8 +454,8 @@ impl Workshop {
             frame: d.frame(),
             threshold: Limits::of(&d.tuning).threshold,
             state,
-            policy: Policy::named(&row.policy),
-            slack: Policy::named(&row.policy).slack(row.budget),
+            policy: row.policy,
+            slack: slack(row.policy, row.budget),
             number: task.number,
             planned: task.planned,
             top_up: task.top_up.filter(|_| state != FinalState::Delivered),
@@ -512,7 +495,13 @@ impl Workshop {
 
     fn work_finals(&self) {
         while !self.0.closing.load(Ordering::Acquire) {
-            let next = self.0.store.finals().ok().and_then(|rows| rows.into_iter().find(|r| r.state == "waiting"));
+            if self.waits_for_room() {
+                let guard = lock(&self.0.wake.0);
+                let _ = self.0.wake.1.wait_timeout(guard, Duration::from_secs(1));
+                continue;
+            }
+            let next =
+                self.0.store.finals().ok().and_then(|rows| rows.into_iter().find(|r| r.state == FinalState::Waiting));
             match next {
                 Some(row) => self.work_final(&row),
                 None => {
@@ -524,11 +513,32 @@ impl Workshop {
         }
     }
 
+    fn free_disk(&self) -> f64 {
+        free_disk(self.0.store.root()).unwrap_or(f64::INFINITY)
+    }
+
+    /// Whether the disk was found full and has no more room since.
+    fn waits_for_room(&self) -> bool {
+        let mut full = lock(&self.0.finals.full);
+        let waits = full.is_some_and(|then| self.free_disk() < then + ROOM);
+        if !waits {
+            *full = None;
+        }
+        waits
+    }
+
+    /// Tries the disk again that was found full, as when somebody resumes a final.
+    fn try_disk_again(&self) {
+        *lock(&self.0.finals.full) = None;
+    }
+
     /// Waits until every waiting final has ended.
     pub fn wait_for_finals(&self) -> Result<(), Fault> {
         // The samples of the last one are put away after it has been delivered.
         let busy = || lock(&self.0.finals.at_work).is_some();
-        while busy() || self.0.store.finals()?.iter().any(|r| r.state == "waiting" || r.state == "running") {
+        while busy()
+            || self.0.store.finals()?.iter().any(|r| matches!(r.state, FinalState::Waiting | FinalState::Running))
+        {
             std::thread::sleep(Duration::from_millis(20));
         }
         Ok(())

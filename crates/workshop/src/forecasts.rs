@@ -11,6 +11,7 @@ use picture::denoise::Method;
 use serde::Deserialize;
 use std::collections::HashMap;
 use std::sync::Arc;
+use store::{FinalState, ProofKind, ProofState};
 use tracer::{Description, RenderReport, SavedCounts};
 use tuning::Tuning;
 
@@ -56,7 +57,7 @@ impl Workshop {
     /// How the forecasts of finals have held on this machine: of those that rendered to their threshold.
     fn trust(&self) -> Trust {
         let mut ratios = Vec::new();
-        for row in self.0.store.finals().unwrap_or_default().iter().rev().filter(|r| r.state == "delivered") {
+        for row in self.0.store.finals().unwrap_or_default().iter().rev().filter(|r| r.state == FinalState::Delivered) {
             let (Some(told), Some(came)) = (&row.forecast, &row.report) else { continue };
             let (Ok(told), Ok(came)) = (parse::<Brief>(told, "forecast"), parse::<Came>(came, "report")) else {
                 continue;
@@ -141,7 +142,7 @@ impl Workshop {
     fn tests(&self, shot: i64, camera: &str) -> Result<Vec<Tested>, Fault> {
         let row = self.0.store.shot(shot)?;
         let mut out = Vec::new();
-        let ended = |p: &store::ProofRow| p.state != "running" && p.kind != "picture";
+        let ended = |p: &store::ProofRow| p.state != ProofState::Running && p.kind != ProofKind::Picture;
         for p in self.0.store.proofs(shot)?.into_iter().filter(ended) {
             let description: Description = parse(&p.description, "proof")?;
             let same = description.scene == row.scene

@@ -16,6 +16,7 @@ use picture::noise::NoiseLedger;
 use scene::ShotEdits;
 use serde::{Deserialize, Serialize};
 use store::{AdviceRow, ProofRow};
+use store::{ProofKind, ProofState};
 use tracer::{Description, LIMITS, RenderReport, SavedCounts};
 use tuning::{K, KNOBS, Tuning};
 
@@ -55,7 +56,12 @@ impl Workshop {
 
     /// Tests of a shot that have ended, newest first.
     fn ended_tests(&self, shot: i64) -> Result<Vec<Ended>, Fault> {
-        let rows = self.0.store.proofs(shot)?.into_iter().filter(|r| r.state != "running" && r.kind == "test");
+        let rows = self
+            .0
+            .store
+            .proofs(shot)?
+            .into_iter()
+            .filter(|r| r.state != ProofState::Running && r.kind == ProofKind::Test);
         rows.filter_map(|r| self.ended(r).transpose()).collect()
     }
 
@@ -278,7 +284,7 @@ impl Workshop {
         if let Some(e) = self.ended_tests(shot)?.into_iter().find(whole) {
             return Ok(e.row.id);
         }
-        let proof = self.run_test(shot, "test", d, false)?;
+        let proof = self.run_test(shot, ProofKind::Test, d, false)?;
         Ok(self.wait_for_proof(proof)?.row.id)
     }
 
@@ -336,7 +342,7 @@ impl Workshop {
         proofs: &mut Vec<i64>,
     ) -> Result<Option<AdviceRow>, Fault> {
         let mut run = |d: Description, name: &str| -> Result<RenderReport, Fault> {
-            let id = self.run_test(shot, "test", d, false)?;
+            let id = self.run_test(shot, ProofKind::Test, d, false)?;
             self.0.store.label_proof(id, &format!("pilot: {name}"), "", true, false)?;
             proofs.push(id);
             Ok(self.wait_for_proof(id)?.report)

@@ -33,9 +33,10 @@ pub use archive::{PresetExport, ProofExport, ShotExport};
 pub use circumstances::{Circumstances, PhaseTime};
 pub use cleaning::{Clamped, CleanUpView, Softened};
 pub use events::{Event, FinalTimes};
-pub use finals::{Check, NewFinal, Ordered, Policy, Series, TopUp, Turn, read_plan};
+pub use finals::{Check, NewFinal, Ordered, Series, TopUp, Turn, read_plan};
 pub use pictures::{Layer, Look, PixelReadout, Shown};
 pub use softening::{Softening, SofteningAgainst};
+pub use store::{FinalState, Policy, ProofKind};
 pub use tables::TableView;
 pub use tarnfell::DemoSize;
 pub use views::*;
@@ -154,8 +155,8 @@ impl Workshop {
         }
         workshop.forget_deleted()?;
         for row in workshop.0.store.finals()? {
-            if row.state == "running" {
-                workshop.0.store.set_final_state(row.id, "waiting")?;
+            if row.state == FinalState::Running {
+                workshop.0.store.set_final_state(row.id, FinalState::Waiting)?;
             }
         }
         workshop.start_finals();

@@ -1,12 +1,12 @@
 //! Scenes and environments: taken in with a report, made ready for rays, kept while they are in use.
 
 use crate::testing::write_bytes;
-use crate::{EnvironmentView, Event, SceneView, Workshop, json, lock, parse};
+use crate::{EnvironmentView, Event, SceneView, Workshop, lock, parse};
 use fault::{Code, Fault};
 use scene::{Environment, ImportReport, load, read_glb};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use store::{EnvironmentRow, SceneRow};
+use store::{EnvironmentRow, SceneRow, content};
 use tracer::{Phase, Stage};
 
 /// Hashes of scene and environment.
@@ -22,27 +22,29 @@ pub(crate) fn environment_view(r: EnvironmentRow) -> EnvironmentView {
 impl Workshop {
     /// Takes a GLB in; nothing is left behind if it cannot be read.
     pub fn import_scene(&self, name: &str, bytes: &[u8]) -> Result<SceneView, Fault> {
-        let scene = read_glb(bytes, name)?;
-        let folder = self.0.store.scene_folder(&scene.hash);
-        std::fs::create_dir_all(&folder).map_err(|e| Fault::io(folder.display().to_string(), &e))?;
-        write_bytes(&folder.join("scene.glb"), bytes)?;
-        let name = name.trim_end_matches(".glb").to_string();
-        self.0.store.add_scene(&SceneRow {
-            hash: scene.hash.clone(),
-            name: name.clone(),
-            report: json(&scene.report)?,
-            file: "scene.glb".into(),
-        })?;
-        self.0.events.tell(Event::Shots);
-        Ok(SceneView { hash: scene.hash, name, report: scene.report })
+        read_glb(bytes, name)?;
+        let parcel = self.open_parcel()?;
+        write_bytes(&self.parcel_file(parcel, "scene.glb")?, bytes)?;
+        let named = name.trim_end_matches(".glb").to_string();
+        let taken = self.take_parcel_as(parcel, Some(named))?;
+        taken.scene.ok_or_else(|| Fault::internal("the scene is gone", name))
     }
 
     pub fn import_environment(&self, name: &str, bytes: &[u8]) -> Result<EnvironmentView, Fault> {
         let e = Environment::read(bytes, name)?;
-        write_bytes(&self.0.store.environment_file(&e.hash), bytes)?;
+        let parcel = self.open_parcel()?;
+        let file = self.parcel_file(parcel, "environment")?;
+        let kept = write_bytes(&file, bytes).and_then(|()| self.keep_environment(name, e, &file));
+        self.drop_parcel(parcel);
+        self.0.events.tell(Event::Shots);
+        kept
+    }
+
+    /// Moves the file of an environment into its place.
+    pub(crate) fn keep_environment(&self, name: &str, e: Environment, file: &Path) -> Result<EnvironmentView, Fault> {
+        content::keep(file, &self.0.store.environment_file(&e.hash))?;
         let row = EnvironmentRow { hash: e.hash, name: name.into(), eight_bit: e.eight_bit };
         self.0.store.add_environment(&row)?;
-        self.0.events.tell(Event::Shots);
         Ok(environment_view(row))
     }
 
@@ -66,7 +68,7 @@ impl Workshop {
         Ok(if row.file.is_empty() { folder.with_extension("glb") } else { folder.join(row.file) })
     }
 
-    fn scene_row(&self, hash: &str) -> Result<SceneRow, Fault> {
+    pub(crate) fn scene_row(&self, hash: &str) -> Result<SceneRow, Fault> {
         let rows = self.0.store.scenes()?;
         rows.into_iter()
             .find(|r| r.hash == hash)

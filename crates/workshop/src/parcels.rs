@@ -1,13 +1,16 @@
 //! Parcels: files that arrive together, such as a glTF scene with its textures. They are gathered in a folder of their own and
 //! become a scene and environments when all are there; whatever fails leaves nothing behind.
 
-use crate::library::environment_view;
 use crate::{Event, Parcel, SceneView, Workshop, json, lock};
 use fault::{Code, Fault};
 use scene::{Environment, load};
 use std::path::{Component, Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
-use store::{EnvironmentRow, SceneRow};
+use std::time::Duration;
+use store::{SceneRow, content};
+
+/// A parcel into which nothing has come for so long is not waited for.
+const FORGOTTEN: Duration = Duration::from_secs(3600);
 
 static NEXT: AtomicU64 = AtomicU64::new(1);
 
@@ -16,8 +19,9 @@ fn ending(path: &Path) -> String {
 }
 
 impl Workshop {
-    /// Opens a parcel; its number.
+    /// Opens a parcel; its number. Older ones that nobody took in go.
     pub fn open_parcel(&self) -> Result<u64, Fault> {
+        self.drop_forgotten();
         let id = NEXT.fetch_add(1, Ordering::Relaxed);
         let folder = self.parcel_folder(id);
         std::fs::create_dir_all(&folder).map_err(|e| Fault::io(folder.display().to_string(), &e))?;
@@ -49,19 +53,36 @@ impl Workshop {
         Ok(file)
     }
 
+    /// Removes parcels into which nothing has come for an hour.
+    fn drop_forgotten(&self) {
+        for entry in std::fs::read_dir(self.0.store.incoming()).into_iter().flatten().flatten() {
+            let mut files = vec![entry.path()];
+            list(&entry.path(), &mut files);
+            let age = |f: &PathBuf| std::fs::metadata(f).and_then(|m| m.modified()).ok()?.elapsed().ok();
+            if files.iter().filter_map(age).min().is_some_and(|youngest| youngest > FORGOTTEN) {
+                let _ = std::fs::remove_dir_all(entry.path());
+            }
+        }
+    }
+
     pub fn drop_parcel(&self, id: u64) {
         let _ = std::fs::remove_dir_all(self.parcel_folder(id));
     }
 
     /// Takes a parcel in: its scene, if it holds one, and its environments.
     pub fn take_parcel(&self, id: u64) -> Result<Parcel, Fault> {
+        self.take_parcel_as(id, None)
+    }
+
+    /// The same with a name for the scene; that of its file without.
+    pub(crate) fn take_parcel_as(&self, id: u64, title: Option<String>) -> Result<Parcel, Fault> {
         let _one_at_a_time = lock(&self.0.taking);
-        let taken = self.unpack(id);
+        let taken = self.unpack(id, title);
         self.drop_parcel(id);
         taken
     }
 
-    fn unpack(&self, id: u64) -> Result<Parcel, Fault> {
+    fn unpack(&self, id: u64, title: Option<String>) -> Result<Parcel, Fault> {
         let folder = self.parcel_folder(id);
         let mut files = Vec::new();
         list(&folder, &mut files);
@@ -85,11 +106,12 @@ impl Workshop {
             let bytes = std::fs::read(sky).map_err(|e| Fault::io(name(sky), &e))?;
             let e = Environment::read(&bytes, &name(sky))?;
             drop(bytes);
-            let to = self.0.store.environment_file(&e.hash);
-            std::fs::copy(sky, &to).map_err(|e| Fault::io(name(sky), &e))?;
-            let row = EnvironmentRow { hash: e.hash, name: name(sky), eight_bit: e.eight_bit };
-            self.0.store.add_environment(&row)?;
-            parcel.environments.push(environment_view(row));
+            // Beside a scene it stays among the scene's files too, where that names it.
+            let copy = sky.with_extension("environment");
+            std::fs::copy(sky, &copy).map_err(|e| Fault::io(name(sky), &e))?;
+            let kept = self.keep_environment(&name(sky), e, &copy);
+            let _ = std::fs::remove_file(&copy);
+            parcel.environments.push(kept?);
         }
         if let Some(main) = mains.first() {
             let shown = name(main);
@@ -101,13 +123,24 @@ impl Workshop {
             let scene = load(main).map_err(plain)?;
             let to = self.0.store.scene_folder(&scene.hash);
             let file = main.strip_prefix(&folder).unwrap_or(main).to_string_lossy().into_owned();
-            let title = main.file_stem().map(|n| n.to_string_lossy().into_owned()).unwrap_or(shown);
-            if !to.exists() {
-                std::fs::rename(&folder, &to).map_err(|e| Fault::io(to.display().to_string(), &e))?;
-            }
+            let own = main.file_stem().map(|n| n.to_string_lossy().into_owned()).unwrap_or(shown);
+            let title = title.unwrap_or(own);
+            // The same scene may have come before under another name: its files stay as they are.
+            let file = match self.scene_path(&scene.hash) {
+                Ok(there) if there.is_file() => self.scene_row(&scene.hash)?.file,
+                // What nothing refers to, or what is not whole, makes way.
+                _ => {
+                    let _ = std::fs::remove_dir_all(&to);
+                    file
+                }
+            };
+            let made = content::keep(&folder, &to)?;
             let row = SceneRow { hash: scene.hash.clone(), name: title.clone(), report: json(&scene.report)?, file };
             if let Err(f) = self.0.store.add_scene(&row) {
-                let _ = std::fs::remove_dir_all(&to);
+                // Nothing refers to what has just come; what was there is in use.
+                if made {
+                    let _ = std::fs::remove_dir_all(&to);
+                }
                 return Err(f);
             }
             parcel.scene = Some(SceneView { hash: scene.hash, name: title, report: scene.report });

@@ -2,14 +2,16 @@
 
 use crate::shots::values;
 use crate::testing::write_small;
-use crate::{Circumstances, Event, ProofChange, ProofKind, ProofState, ProofView, TakeBack, Workshop, json, parse};
+use crate::{
+    Circumstances, Event, ProofChange, ProofKind, ProofState, ProofView, TakeBack, Workshop, json, lock, parse,
+};
 use fault::{Code, Fault};
 use picture::files::{Loaded, LoadedGuides, read_picture};
 use picture::{Plate, Region, View};
 use serde::{Deserialize, Serialize};
 use std::path::Path;
 use std::sync::Arc;
-use store::{ProofRow, now};
+use store::{ProofRow, ProofState as Stored, now};
 use tracer::{Description, Ledgers, RenderReport};
 use tuning::{K, Tuning};
 
@@ -34,11 +36,45 @@ fn short_report(text: &str) -> Result<RenderReport, Fault> {
     Ok(RenderReport { ledgers: Ledgers::default(), noise: None, ..parse(text, "report")? })
 }
 
+/// What the row alone says.
+fn bare(row: &ProofRow, state: ProofState) -> ProofView {
+    ProofView {
+        id: row.id,
+        shot: row.shot,
+        number: row.number,
+        name: row.name.clone(),
+        note: row.note.clone(),
+        kept: row.kept,
+        star: row.star,
+        kind: row.kind,
+        state,
+        made: row.made,
+        bytes: row.bytes,
+        camera: None,
+        frame: (0, 0),
+        region: None,
+        tuning: Default::default(),
+        overlays: Vec::new(),
+        oversize: 1.0,
+        version: String::new(),
+        report: None,
+        circumstances: None,
+        marks: Vec::new(),
+        differs: 0,
+    }
+}
+
+fn unreadable(row: ProofRow, fault: &Fault) -> ProofView {
+    ProofView { marks: vec![format!("this proof cannot be read: {}", fault.what)], ..bare(&row, ProofState::Stopped) }
+}
+
 impl Workshop {
     pub fn proofs(&self, shot: i64) -> Result<Vec<ProofView>, Fault> {
         let rows = self.0.store.proofs(shot)?;
         let now = self.tuning(shot)?;
-        rows.into_iter().map(|r| self.proof_view(r, &now)).collect()
+        // One that cannot be read does not hide the others.
+        let view = |r: ProofRow| self.proof_view(r.clone(), &now).unwrap_or_else(|f| unreadable(r, &f));
+        Ok(rows.into_iter().map(view).collect())
     }
 
     pub fn proof(&self, id: i64) -> Result<ProofView, Fault> {
@@ -48,39 +84,16 @@ impl Workshop {
     }
 
     fn proof_view(&self, row: ProofRow, now: &Tuning) -> Result<ProofView, Fault> {
-        let state = match row.state.as_str() {
-            "running" if self.unsaved(row.id).is_some() => ProofState::Unsaved,
-            "running" => ProofState::Running,
-            "done" => ProofState::Done,
-            _ => ProofState::Stopped,
+        let state = match row.state {
+            Stored::Running if self.unsaved(row.id).is_some() => ProofState::Unsaved,
+            Stored::Running => ProofState::Running,
+            Stored::Done => ProofState::Done,
+            Stored::Stopped => ProofState::Stopped,
         };
-        let mut view = ProofView {
-            id: row.id,
-            shot: row.shot,
-            number: row.number,
-            name: row.name,
-            note: row.note,
-            kept: row.kept,
-            star: row.star,
-            kind: ProofKind::Test,
-            state,
-            made: row.made,
-            bytes: row.bytes,
-            camera: None,
-            frame: (0, 0),
-            region: None,
-            tuning: Default::default(),
-            overlays: Vec::new(),
-            oversize: 1.0,
-            version: String::new(),
-            report: row.report.as_deref().map(short_report).transpose()?,
-            circumstances: None,
-            marks: Vec::new(),
-            differs: 0,
-        };
-        if row.kind == "picture" {
+        let mut view = bare(&row, state);
+        view.report = row.report.as_deref().map(short_report).transpose()?;
+        if row.kind == ProofKind::Picture {
             let e: Elsewhere = parse(&row.description, "proof")?;
-            view.kind = ProofKind::Picture;
             view.frame = (e.width, e.height);
             view.marks.push(format!("from {}: tuning, time, grain and samples are unknown", e.given));
             if !e.linear {
@@ -89,11 +102,7 @@ impl Workshop {
             return Ok(view);
         }
         let d: Description = parse(&row.description, "proof")?;
-        if row.kind == "reference" {
-            view.kind = ProofKind::Reference;
-        }
-        if row.kind == "pilot" {
-            view.kind = ProofKind::Pilot;
+        if row.kind == ProofKind::Pilot {
             view.marks.push("a pilot: squares all over the frame, the rest is not rendered".into());
         }
         view.circumstances = row.circumstances.as_deref().map(|c| parse::<Circumstances>(c, "proof")).transpose()?;
@@ -167,6 +176,8 @@ impl Workshop {
 
     fn remove_proof(&self, id: i64) -> Result<(), Fault> {
         self.forget_plate(id);
+        // One that waits in memory for room on the disk goes as well.
+        drop(lock(&self.0.unsaved).take_if(|u| u.proof == id));
         self.0.store.delete_proof(id)
     }
 
@@ -201,7 +212,7 @@ impl Workshop {
     /// or some groups.
     pub fn take_tuning(&self, id: i64, take: &TakeBack) -> Result<(), Fault> {
         let row = self.0.store.proof(id)?;
-        if row.kind == "picture" {
+        if row.kind == ProofKind::Picture {
             let what = "the tuning of a picture from elsewhere is unknown";
             return Err(Fault::new(
                 Code::NotFound,
@@ -236,14 +247,14 @@ impl Workshop {
             linear: loaded.linear,
             eight_bit: loaded.eight_bit,
         };
-        let row = self.0.store.begin_proof(shot, "picture", &json(&e)?)?;
+        let row = self.0.store.begin_proof(shot, ProofKind::Picture, &json(&e)?)?;
         let folder = self.0.store.proof_folder(row.id);
         let stored = (|| {
             std::fs::create_dir_all(&folder).map_err(|e| Fault::io(folder.display().to_string(), &e))?;
             std::fs::copy(file, folder.join(&e.file)).map_err(|e| Fault::io(given, &e))?;
             let view = self.picture_view(shot, &e)?;
             write_small(&folder.join("thumb.png"), &loaded.pixels, size, &view)?;
-            self.0.store.end_proof(row.id, "done", None, None, crate::testing::folder_bytes(&folder))?;
+            self.0.store.end_proof(row.id, Stored::Done, None, None, crate::testing::folder_bytes(&folder))?;
             self.0.store.label_proof(row.id, given, "", true, false)
         })();
         if let Err(f) = stored {
@@ -261,7 +272,7 @@ impl Workshop {
 
     /// What a proof is of: none for a picture from elsewhere.
     pub(crate) fn description_of(&self, row: &ProofRow) -> Result<Option<Description>, Fault> {
-        if row.kind == "picture" { Ok(None) } else { parse(&row.description, "proof").map(Some) }
+        if row.kind == ProofKind::Picture { Ok(None) } else { parse(&row.description, "proof").map(Some) }
     }
 
     pub(crate) fn elsewhere(&self, row: &ProofRow) -> Result<Elsewhere, Fault> {

@@ -80,6 +80,12 @@ pub(crate) fn load_counts(folder: &Path) -> Result<SavedCounts, Fault> {
     read_counts(folder).map(|c| c.counts)
 }
 
+/// Whether a folder holds counts with the films that they belong to.
+pub(crate) fn has_samples(folder: &Path) -> bool {
+    let there = |name: &String| is_film(name) && folder.join(name).is_file();
+    read_counts(folder).is_ok_and(|c| there(&c.film) && c.brought.iter().all(there))
+}
+
 impl Workshop {
     pub(crate) fn load_render(&self, d: &Description, folder: &Path) -> Result<Render, Fault> {
         let (stage, saved) = self.saved_render(d, folder)?;

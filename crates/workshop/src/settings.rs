@@ -15,6 +15,15 @@ pub(crate) struct Settings {
 }
 
 impl Workshop {
+    /// What a program that drives the bench notes down for its next start.
+    pub fn note(&self, key: &str) -> Option<String> {
+        self.0.store.setting(key)
+    }
+
+    pub fn set_note(&self, key: &str, value: &str) -> Result<(), Fault> {
+        self.0.store.set_setting(key, value)
+    }
+
     pub(crate) fn settings(&self) -> Settings {
         let get = |key: &str| self.0.store.setting(key);
         let number = |key: &str| get(key).and_then(|t| t.parse::<f64>().ok());

@@ -6,7 +6,7 @@ use crate::{
 };
 use fault::{Code, Fault};
 use scene::{ImportReport, LightEdit, ShotEdits};
-use store::ShotRow;
+use store::{ProofKind, ProofState, ShotChangeRow, ShotRow};
 use tracer::{Description, Limits};
 use tuning::{K, Tuning};
 
@@ -27,7 +27,7 @@ pub(crate) fn check_name(name: &str) -> Result<String, Fault> {
     Ok(name.to_string())
 }
 
-fn check_budget(budget: f64) -> Result<f64, Fault> {
+pub(crate) fn check_budget(budget: f64) -> Result<f64, Fault> {
     if !budget.is_finite() || !(1.0..=30.0 * 86400.0).contains(&budget) {
         return Err(Fault::new(
             Code::OutOfRange,
@@ -45,13 +45,20 @@ impl Workshop {
     }
 
     pub(crate) fn add_shot_with(&self, new: &NewShot, tuning: &Tuning, edits: &ShotEdits) -> Result<i64, Fault> {
+        let id = self.0.store.add_shot(&self.new_shot(new, edits)?, &json(tuning)?)?;
+        self.0.events.tell(Event::Shots);
+        Ok(id)
+    }
+
+    /// The row of a shot that is to be, checked.
+    pub(crate) fn new_shot(&self, new: &NewShot, edits: &ShotEdits) -> Result<ShotRow, Fault> {
         let report = self.import_report(&new.scene)?;
         let camera = new.camera.clone().or(report.cameras.first().cloned()).unwrap_or_default();
         if !report.cameras.contains(&camera) {
             return Err(no_camera(&camera, &report));
         }
         self.check_environment(new.environment.as_deref())?;
-        let row = ShotRow {
+        Ok(ShotRow {
             id: 0,
             name: check_name(&new.name)?,
             scene: new.scene.clone(),
@@ -61,10 +68,8 @@ impl Workshop {
             revision: 1,
             edits: json(edits)?,
             archived: false,
-        };
-        let id = self.0.store.add_shot(&row, &json(tuning)?)?;
-        self.0.events.tell(Event::Shots);
-        Ok(id)
+            stamp: 0,
+        })
     }
 
     /// A second shot like this one, with a history of its own.
@@ -101,7 +106,7 @@ impl Workshop {
         let import = self.import_report(&row.scene)?;
         let (undo, redo) = self.0.store.neighbours(row.id)?;
         let proofs = self.0.store.proofs(row.id)?;
-        let ended = || proofs.iter().filter(|p| p.state != "running" && p.kind != "picture");
+        let ended = || proofs.iter().filter(|p| p.state != ProofState::Running && p.kind != ProofKind::Picture);
         let whole = ended().find(|p| parse::<Description>(&p.description, "proof").is_ok_and(|d| d.region.is_none()));
         let tuning = self.tuning(row.id)?;
         let edits: ShotEdits = parse(&row.edits, "shot edits")?;
@@ -135,6 +140,7 @@ impl Workshop {
             revision: row.revision,
             undo,
             redo,
+            refused: None,
             import,
         })
     }
@@ -145,10 +151,34 @@ impl Workshop {
         parse(&self.0.store.revision(shot, row.revision)?.tuning, "tuning")
     }
 
-    /// Changes a shot, all or nothing; a change of the tuning becomes a revision.
+    /// Changes a shot, all or nothing; a change of the tuning becomes a revision. What somebody else has changed meanwhile stands:
+    /// only what this change names is laid on top.
     pub fn change_shot(&self, id: i64, change: &ShotChange) -> Result<ShotView, Fault> {
+        let mut told = None;
+        while told.is_none() {
+            told = self.try_change(id, change)?;
+        }
+        self.0.events.tell(told.unwrap_or(Event::Shot { shot: id }));
+        let refused = change.test.as_ref().and_then(|test| self.start_test(id, test).err());
+        if let Some(fault) = &refused {
+            self.0.events.tell(Event::Refused { fault: fault.clone() });
+        }
+        Ok(ShotView { refused, ..self.shot(id)? })
+    }
+
+    /// Lays a change on the shot as it is read; none where somebody else was faster.
+    fn try_change(&self, id: i64, change: &ShotChange) -> Result<Option<Event>, Fault> {
         let mut row = self.0.store.shot(id)?;
-        let before = self.tuning(id)?;
+        if let Some(seen) = change.revision.filter(|seen| *seen != row.revision) {
+            return Err(Fault::new(
+                Code::Busy,
+                format!("the shot has gone from revision {seen} to {} meanwhile", row.revision),
+                format!("shot {id}"),
+                "look at it again, then make the change once more",
+            ));
+        }
+        let old = row.clone();
+        let before: Tuning = parse(&self.0.store.revision(id, row.revision)?.tuning, "tuning")?;
         let after = before.changed(&change.tuning)?;
         if let Some(name) = &change.name {
             row.name = check_name(name)?;
@@ -193,22 +223,18 @@ impl Workshop {
         }
         // A size that cannot be rendered must not become a revision that no test can start from.
         Description::new(&row.scene, None, &row.camera, after.clone()).check()?;
-        let old = self.0.store.shot(id)?;
-        self.0.store.update_shot(&row)?;
         if old.camera != row.camera {
             words.push(format!("camera {} → {}", old.camera, row.camera));
         }
         if old.budget != row.budget {
             words.push(format!("budget {:.1} → {:.1} min", old.budget / 60.0, row.budget / 60.0));
         }
-        if !words.is_empty() {
-            self.0.store.revise(id, &json(&after)?, &words.join(", "))?;
+        let (tuning, words) = (json(&after)?, words.join(", "));
+        let revision = (!words.is_empty()).then_some((tuning.as_str(), words.as_str()));
+        if !self.0.store.change_shot(&ShotChangeRow { row: &row, revision })? {
+            return Ok(None);
         }
-        self.0.events.tell(if old.archived == row.archived { Event::Shot { shot: id } } else { Event::Shots });
-        if let Some(test) = &change.test {
-            self.start_test(id, test)?;
-        }
-        self.shot(id)
+        Ok(Some(if old.archived == row.archived { Event::Shot { shot: id } } else { Event::Shots }))
     }
 
     /// Puts a tuning in force as a revision, if it differs; true if it does.

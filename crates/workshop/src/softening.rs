@@ -6,6 +6,7 @@ use picture::{Plate, luminance};
 use serde::Serialize;
 use std::collections::BTreeMap;
 use store::ProofRow;
+use store::{ProofKind, ProofState};
 use tracer::{Darkened, Description};
 use ts_rs::TS;
 use tuning::K;
@@ -46,7 +47,7 @@ impl Workshop {
         }
         let wanted = Description { tuning: d.tuning.clone().with(K::PathsSoften, 0.0), ..d.clone() };
         let fits = |p: &ProofRow| -> Result<bool, Fault> {
-            let from = self.description_of(p)?.filter(|_| p.kind == "test" && p.state == "done");
+            let from = self.description_of(p)?.filter(|_| p.kind == ProofKind::Test && p.state == ProofState::Done);
             Ok(from.is_some_and(|from| from.region == d.region && wanted.same_samples(&from)))
         };
         let mut sharp = None;

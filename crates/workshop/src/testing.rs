@@ -17,7 +17,7 @@ use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
-use store::ProofRow;
+use store::{ProofKind, ProofRow, ProofState};
 use tracer::{Description, Film, Phase, PilotRun, Progress, Render, clean_up_of, lower_priority};
 use tuning::K;
 
@@ -100,17 +100,17 @@ impl Workshop {
             d.tuning = d.tuning.with(K::SamplingSeed, self.fresh_seed());
         }
         d.check()?;
-        self.run_test(shot, "test", d, test.live)
+        self.run_test(shot, ProofKind::Test, d, test.live)
     }
 
     /// Renders a description as a new proof of the shot.
-    pub(crate) fn run_test(&self, shot: i64, kind: &str, d: Description, live: bool) -> Result<i64, Fault> {
+    pub(crate) fn run_test(&self, shot: i64, kind: ProofKind, d: Description, live: bool) -> Result<i64, Fault> {
         let _changing = lock(&self.0.changing_test);
         self.begins()?;
         self.stop_rendering();
         let row = self.0.store.begin_proof(shot, kind, &json(&d)?)?;
         let from = match kind {
-            "pilot" => Beginning::Pilot((PILOT * self.0.store.shot(shot)?.budget).min(PILOT_MOST)),
+            ProofKind::Pilot => Beginning::Pilot((PILOT * self.0.store.shot(shot)?.budget).min(PILOT_MOST)),
             _ => Beginning::New,
         };
         self.begin(&row, d, live, from)?;
@@ -120,7 +120,7 @@ impl Workshop {
     /// Starts a pilot: superblocks all over the frame, at the shot's own tuning without its drafts.
     pub fn start_pilot(&self, shot: i64) -> Result<i64, Fault> {
         let d = self.description(shot, None)?;
-        self.run_test(shot, "pilot", d, false)
+        self.run_test(shot, ProofKind::Pilot, d, false)
     }
 
     /// Goes on with a proof under other limits, without rendering again what it holds.
@@ -292,7 +292,7 @@ impl Workshop {
             // So that a test survives the end of the program. A full disk does not end it: the end of the test tells.
             if saved.elapsed() > pause && !render.has_gaps() {
                 let began = Instant::now();
-                let _ = self.write_test(job.proof, &render, || self.circumstances(job), "running");
+                let _ = self.write_test(job.proof, &render, || self.circumstances(job), ProofState::Running);
                 saved = Instant::now();
                 pause = every.max(began.elapsed() * 30);
             }
@@ -321,7 +321,7 @@ impl Workshop {
         }
         // A pilot is over when its time is.
         let whole = render.done() || (pilot && !job.stop.load(Ordering::Acquire));
-        let state = if whole { "done" } else { "stopped" };
+        let state = if whole { ProofState::Done } else { ProofState::Stopped };
         if let Err(fault) = self.write_test(job.proof, &render, || self.circumstances(job), state) {
             let circumstances = self.circumstances(job);
             let waiting = Unsaved { proof: job.proof, render, circumstances, fault: fault.clone() };
@@ -336,7 +336,11 @@ impl Workshop {
             });
         }
         end(if whole { Phase::Done } else { Phase::Stopped });
-        self.make_room(job.shot)
+        // It is kept whatever becomes of older ones.
+        if let Err(fault) = self.make_room(job.shot) {
+            self.0.events.tell(Event::Refused { fault });
+        }
+        Ok(())
     }
 
     /// Writes raw sums, counts and a small picture into the proof's folder, and what was measured into its row.
@@ -345,7 +349,7 @@ impl Workshop {
         proof: i64,
         render: &Render,
         circumstances: impl Fn() -> Circumstances,
-        state: &str,
+        state: ProofState,
     ) -> Result<(), Fault> {
         let folder = self.0.store.proof_folder(proof);
         std::fs::create_dir_all(&folder).map_err(|e| Fault::io(folder.display().to_string(), &e))?;
@@ -364,7 +368,7 @@ impl Workshop {
     pub(crate) fn save_unsaved(&self, proof: i64) -> Result<(), Fault> {
         let mut slot = lock(&self.0.unsaved);
         let Some(u) = slot.take_if(|u| u.proof == proof) else { return Ok(()) };
-        let state = if u.render.done() { "done" } else { "stopped" };
+        let state = if u.render.done() { ProofState::Done } else { ProofState::Stopped };
         match self.write_test(proof, &u.render, || u.circumstances.clone(), state) {
             Ok(()) => Ok(()),
             Err(fault) => {
@@ -380,7 +384,7 @@ impl Workshop {
         match &row.report {
             Some(report) if crate::saved::load_counts(&self.0.store.proof_folder(id)).is_ok() => {
                 let circumstances = row.circumstances.as_deref();
-                self.0.store.end_proof(id, "stopped", Some(report), circumstances, row.bytes)
+                self.0.store.end_proof(id, ProofState::Stopped, Some(report), circumstances, row.bytes)
             }
             _ => self.0.store.delete_proof(id),
         }
@@ -401,7 +405,7 @@ impl Workshop {
     /// where neither is given.
     pub fn go_on(&self, id: i64, most: Option<u32>, threshold: Option<f64>) -> Result<(), Fault> {
         let row = self.0.store.proof(id)?;
-        if row.kind == "picture" {
+        if row.kind == ProofKind::Picture {
             return Err(Fault::new(
                 Code::Unsupported,
                 "a picture from elsewhere cannot be rendered further",
@@ -434,14 +438,14 @@ impl Workshop {
     pub fn repeat_test(&self, id: i64) -> Result<i64, Fault> {
         let row = self.0.store.proof(id)?;
         let (d, _) = self.measured(id)?;
-        self.run_test(row.shot, &row.kind, d, false)
+        self.run_test(row.shot, row.kind, d, false)
     }
 
     /// A long test of a region with another seed than the shot's, against which its proofs are measured: until the grain is a
     /// fifth of the threshold.
     pub fn make_reference(&self, shot: i64, region: Option<Region>) -> Result<i64, Fault> {
         let d = self.reference_description(shot, region)?;
-        let id = self.run_test(shot, "reference", d, false)?;
+        let id = self.run_test(shot, ProofKind::Reference, d, false)?;
         let row = self.0.store.proof(id)?;
         self.0.store.label_proof(id, "reference", &row.note, true, false)?;
         Ok(id)

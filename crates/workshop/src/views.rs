@@ -1,6 +1,7 @@
 //! What the floors above see: complete, typed, ready to be sent.
 
 use crate::Circumstances;
+use crate::{FinalState, Policy, ProofKind};
 use advice::{Advice, Brief, Effect, Price};
 use fault::Fault;
 use picture::against::Against;
@@ -42,6 +43,8 @@ pub struct ShotView {
     /// The test that runs now.
     #[ts(type = "number | null")]
     pub running: Option<i64>,
+    /// Why the test that came with a change could not begin; the change stands.
+    pub refused: Option<Fault>,
     pub import: ImportReport,
     pub archived: bool,
     /// Draft overlays that lie over its tests, the one put on last last.
@@ -257,34 +260,12 @@ pub struct ProofView {
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, TS)]
 #[serde(rename_all = "snake_case")]
-pub enum ProofKind {
-    Test,
-    /// Superblocks all over the frame, for the forecast.
-    Pilot,
-    Reference,
-    /// From elsewhere.
-    Picture,
-}
-
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, TS)]
-#[serde(rename_all = "snake_case")]
 pub enum ProofState {
     Running,
     /// It waits in memory because the disk would not take it.
     Unsaved,
     Done,
     Stopped,
-}
-
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, TS)]
-#[serde(rename_all = "snake_case")]
-pub enum FinalState {
-    Waiting,
-    Running,
-    Paused,
-    Delivered,
-    Cancelled,
-    Failed,
 }
 
 #[derive(Debug, Clone, Serialize, TS)]
@@ -299,7 +280,7 @@ pub struct FinalView {
     pub threshold: f64,
     pub state: FinalState,
     pub budget: f64,
-    pub policy: crate::Policy,
+    pub policy: Policy,
     /// Seconds by which it may be past its budget and still has kept it.
     pub slack: f64,
     /// Of a frame of a series.
@@ -595,6 +576,10 @@ pub struct ShotChange {
     pub lights: BTreeMap<String, LightChange>,
     /// Live mode: a test that begins with the change.
     pub test: Option<NewTest>,
+    /// The revision that the change was made from: refused where the shot is at another one. Without it the change is laid on the
+    /// shot as it is.
+    #[ts(type = "number", optional)]
+    pub revision: Option<i64>,
 }
 
 /// What is taken back from a proof; all without groups.

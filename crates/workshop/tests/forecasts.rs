@@ -59,7 +59,7 @@ fn what_other_programs_took_is_not_foretold_but_said() {
         let of = |what: &str| report[what].as_f64().unwrap();
         report["seconds"] = json!((of("processor_seconds") + of("judging_seconds")) / (of("threads") * 0.4));
         let texts = [report, circumstances].map(|v| v.to_string());
-        store.end_proof(id, &proof.state, Some(&texts[0]), Some(&texts[1]), proof.bytes).unwrap();
+        store.end_proof(id, proof.state, Some(&texts[0]), Some(&texts[1]), proof.bytes).unwrap();
         drop(store);
         let w = Workshop::open(data.path()).unwrap();
         let bill = w.forecast(shot).unwrap().unwrap();

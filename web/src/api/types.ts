@@ -1,6 +1,6 @@
 // Written by the program from its Rust types: `./run types`. Do not edit.
 
-export type Code = "wrong_type" | "damaged" | "out_of_range" | "not_a_number" | "contradiction" | "not_found" | "too_large" | "unsupported" | "forbidden" | "busy" | "io" | "internal";
+export type Code = "wrong_type" | "damaged" | "out_of_range" | "not_a_number" | "contradiction" | "not_found" | "too_large" | "unsupported" | "forbidden" | "busy" | "disk_full" | "io" | "internal";
 
 export type Fault = { code: Code, 
 /**
@@ -584,7 +584,11 @@ thumbnail: number | null,
 /**
  * The test that runs now.
  */
-running: number | null, import: ImportReport, archived: boolean, 
+running: number | null, 
+/**
+ * Why the test that came with a change could not begin; the change stands.
+ */
+refused: Fault | null, import: ImportReport, archived: boolean, 
 /**
  * Draft overlays that lie over its tests, the one put on last last.
  */
@@ -1026,7 +1030,12 @@ lights?: Record<string, LightChange>,
 /**
  * Live mode: a test that begins with the change.
  */
-test?: NewTest, };
+test?: NewTest, 
+/**
+ * The revision that the change was made from: refused where the shot is at another one. Without it the change is laid on the
+ * shot as it is.
+ */
+revision?: number, };
 
 export type ProofChange = { name?: string, note?: string, kept?: boolean, star?: boolean, };
 

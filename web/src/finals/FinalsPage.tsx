@@ -24,6 +24,7 @@ function end(f: FinalView, p: Progress, t: FinalTimes): string {
 function state(f: FinalView, p: Progress | undefined, t?: FinalTimes): string {
   switch (f.state) {
     case "waiting":
+      if (f.fault) return `waits, and goes on by itself: ${f.fault.what}; ${f.fault.remedy}`;
       return f.top_up ? "waiting to be topped up" : "waiting for its turn";
     case "paused":
       return "paused; what it has rendered is kept";

@@ -1,12 +1,13 @@
 //! What is looked at before a final starts.
 
 use super::work::there;
-use super::{NewFinal, Policy, series};
+use super::{NewFinal, series};
 use crate::{AdviceState, Workshop};
 use advice::{FILMS, Forecast, spoken};
 use fault::Fault;
 use scene::Handling;
 use serde::Serialize;
+use store::Policy;
 use tracer::{Description, Limits, clean_up_of, free_memory};
 use ts_rs::TS;
 use tuning::K;
@@ -197,7 +198,7 @@ fn known_each(forecasts: &[Option<Forecast>]) -> Option<f64> {
 }
 
 /// Bytes that are free on the disk of a folder.
-fn free_disk(folder: &std::path::Path) -> Option<f64> {
+pub(crate) fn free_disk(folder: &std::path::Path) -> Option<f64> {
     use std::os::unix::ffi::OsStrExt;
     let path = std::ffi::CString::new(folder.as_os_str().as_bytes()).ok()?;
     // SAFETY: a plain system call that writes into the local struct only.

@@ -4,6 +4,7 @@ use super::{NewFinal, Task};
 use crate::Workshop;
 use fault::{Code, Fault};
 use std::collections::HashSet;
+use store::FinalState;
 use tracer::Description;
 
 /// Patterns of single frames and of series, until the artist gives others.
@@ -133,7 +134,8 @@ impl Workshop {
     fn taken_names(&self) -> Result<HashSet<String>, Fault> {
         let mut taken = HashSet::new();
         for f in self.0.store.finals()? {
-            let free = f.state == "cancelled" || f.state == "delivered" && !self.has_its_files(&f)?;
+            let free =
+                f.state == FinalState::Cancelled || f.state == FinalState::Delivered && !self.has_its_files(&f)?;
             if !free {
                 taken.insert(self.base_of(&f)?);
             }

@@ -4,7 +4,7 @@
 //! plan under *hold the time*. Both are written whole or not at all, the course first: it only ever adds to what the film says.
 
 use super::reserve::{Reserve, Stopwatch, too_long};
-use super::{AtWork, Policy, Task, Wish};
+use super::{AtWork, Task, Wish};
 use crate::forecasts::denoise_figure;
 use crate::saved::{COUNTS, load_counts, remove_render, save_render};
 use crate::testing::{idle, write_bytes, write_small};
@@ -19,7 +19,7 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
-use store::FinalRow;
+use store::{FinalRow, FinalState, Policy, ProofKind, ProofState};
 use tracer::{
     BlockCount, Description, Hold, Limits, Phase, Plan, Progress, Render, RenderReport, Scope, UNLIMITED, VERSION,
     clean_up_of, superblocks,
@@ -141,14 +141,18 @@ impl Workshop {
         if self.begins().is_err() {
             *lock(&job.wish) = Wish::Leave;
         }
-        let _ = self.0.store.set_final_state(row.id, "running");
+        // Somebody may have paused or removed it since it was chosen.
+        if self.0.store.set_final_state(row.id, FinalState::Running).is_err() {
+            *lock(&self.0.finals.at_work) = None;
+            return;
+        }
         self.0.events.tell(Event::Finals);
         let done = catch_unwind(AssertUnwindSafe(|| self.render_final(row, &job)))
             .unwrap_or_else(|p| Err(Fault::internal(panic_text(&*p), format!("final {}", row.id))));
         let stored = match done {
             Ok(End::Delivered(report, files, rest)) => {
                 let stored = json(&report).and_then(|report| {
-                    self.0.store.end_final(row.id, "delivered", Some(&report), &json(&files)?, None)
+                    self.0.store.end_final(row.id, FinalState::Delivered, Some(&report), &json(&files)?, None)
                 });
                 // Its time has ended with the last file.
                 self.0.events.tell(Event::Finals);
@@ -163,8 +167,13 @@ impl Workshop {
             }
             Ok(End::Cancelled) => self.give_up(row, None),
             // Something else may have been put first: then it waits without being paused.
-            Ok(End::Paused) if job.wish() == Wish::Pause => self.0.store.set_final_state(row.id, "paused"),
-            Ok(End::Paused) => self.0.store.set_final_state(row.id, "waiting"),
+            Ok(End::Paused) if job.wish() == Wish::Pause => self.0.store.set_final_state(row.id, FinalState::Paused),
+            Ok(End::Paused) => self.0.store.set_final_state(row.id, FinalState::Waiting),
+            // The next one would find it full as well: the queue waits until there is room, and goes on with this one.
+            Err(f) if f.code == Code::DiskFull => {
+                *lock(&self.0.finals.full) = Some(self.free_disk());
+                json(&f).and_then(|fault| self.0.store.hold_final(row.id, &fault))
+            }
             Err(f) => self.give_up(row, Some(&f)),
         };
         if let Err(f) = stored {
@@ -199,7 +208,7 @@ impl Workshop {
 
     /// Another final has been put before this one.
     fn is_overtaken(&self, id: i64) -> bool {
-        let open = |r: &&FinalRow| matches!(r.state.as_str(), "waiting" | "running");
+        let open = |r: &&FinalRow| matches!(r.state, FinalState::Waiting | FinalState::Running);
         self.0.store.finals().is_ok_and(|rows| rows.iter().find(open).is_some_and(|r| r.id != id))
     }
 
@@ -207,8 +216,8 @@ impl Workshop {
     /// one, where that is given.
     pub(super) fn sources(&self, shot: i64, d: &Description, but: Option<i64>) -> Result<Vec<Source>, Fault> {
         let mut all = Vec::new();
-        for p in self.0.store.proofs(shot)?.iter().filter(|p| matches!(p.state.as_str(), "done" | "stopped")) {
-            if p.kind != "picture" {
+        for p in self.0.store.proofs(shot)?.iter().filter(|p| p.state != ProofState::Running) {
+            if p.kind != ProofKind::Picture {
                 let from: Description = parse(&p.description, "proof")?;
                 all.push((format!("proof {}", p.number), from, self.0.store.proof_folder(p.id)));
             }
@@ -252,7 +261,7 @@ impl Workshop {
         let mut watch = Stopwatch { earlier: 0.0, began, given: Duration::ZERO };
         let d = self.description_for_now(row)?;
         let task: Task = parse(&row.task, "task")?;
-        let policy = Policy::named(&row.policy);
+        let policy = row.policy;
         let folder = self.0.store.final_folder(row.id);
         std::fs::create_dir_all(&folder).map_err(|e| Fault::io(folder.display().to_string(), &e))?;
         self.give_way(job, &mut watch);
@@ -462,7 +471,7 @@ impl Workshop {
             clean: unclean.is_empty(),
             unclean: unclean.len() as f64 / map.grain.len().max(1) as f64,
             where_not: worst.iter().take(LISTED).filter_map(place).collect(),
-            to_threshold: Policy::named(&row.policy) == Policy::Cleanness && task.top_up.is_none() && !task.planned,
+            to_threshold: row.policy == Policy::Cleanness && task.top_up.is_none() && !task.planned,
             render: report,
         };
         write_bytes(&folder.join(REPORT), &serde_json::to_vec_pretty(&final_report).unwrap_or_default())?;
@@ -486,7 +495,7 @@ impl Workshop {
     /// Samples of finals take much room: those of the latest few are kept.
     fn forget_old_films(&self, latest: i64) -> Result<(), Fault> {
         let mut rows = self.0.store.finals()?;
-        rows.retain(|r| r.state == "delivered" && r.id != latest);
+        rows.retain(|r| r.state == FinalState::Delivered && r.id != latest);
         rows.sort_by_key(|r| std::cmp::Reverse(r.ended));
         for r in rows.iter().skip(KEPT - 1) {
             remove_working_state(&self.0.store.final_folder(r.id));

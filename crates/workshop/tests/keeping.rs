@@ -1,0 +1,239 @@
+//! What was acknowledged stays: changes made at once, the same scene under another name, archives from strangers.
+
+mod common;
+
+use common::*;
+use serde_json::{Value, json};
+use std::collections::BTreeMap;
+use std::io::{Cursor, Read, Write};
+use std::time::Duration;
+use store::Store;
+use workshop::*;
+use zip::write::SimpleFileOptions;
+use zip::{ZipArchive, ZipWriter};
+
+fn close(w: Workshop) {
+    assert!(w.close(Duration::from_secs(10)).unwrap());
+}
+
+/// Knobs turned by many hands at once, some of them while a scene is being loaded for a light: all of them stand.
+#[test]
+fn what_many_hands_change_at_once_stands() {
+    let (data, w, shot) = workshop();
+    close(w);
+    let w = Workshop::open(data.path()).unwrap();
+    let before = w.shot(shot).unwrap().revision;
+    let knobs = ["sampling.most", "sampling.least", "depth.total", "split.direct", "sampling.seed", "depth.diffuse"];
+    std::thread::scope(|s| {
+        for (k, knob) in knobs.iter().enumerate() {
+            let w = w.clone();
+            s.spawn(move || {
+                for n in 0..5 {
+                    tune(&w, shot, json!({ (*knob): 20 + k - if *knob == "sampling.least" { 15 } else { 0 } - n }));
+                }
+            });
+        }
+        let (a, b) = (w.clone(), w.clone());
+        s.spawn(move || {
+            let off = BTreeMap::from([("environment".to_string(), LightChange { on: Some(false), split: None })]);
+            a.change_shot(shot, &ShotChange { lights: off, ..Default::default() }).unwrap();
+        });
+        s.spawn(move || b.change_shot(shot, &ShotChange { budget: Some(99.0), ..Default::default() }).unwrap());
+    });
+    let v = w.shot(shot).unwrap();
+    let got: Vec<i64> = knobs.iter().map(|k| v.tuning[*k].as_i64().unwrap()).collect();
+    assert_eq!(got, [16, 2, 18, 19, 20, 21]);
+    assert_eq!((v.budget, v.lights["environment"].on), (99.0, false));
+    // Each change is a revision, and the state in force is the last.
+    let revisions = w.revisions(shot).unwrap();
+    assert_eq!((revisions.len() as i64, revisions[0].number), (v.revision, v.revision));
+    assert!(v.revision >= before + 5 * knobs.len() as i64);
+    // Who insists on what was seen is told, and nothing changes.
+    let stale = ShotChange { revision: Some(before), budget: Some(5.0), ..Default::default() };
+    assert_eq!(w.change_shot(shot, &stale).unwrap_err().code, fault::Code::Busy);
+    assert_eq!(w.shot(shot).unwrap().budget, 99.0);
+}
+
+#[test]
+fn a_change_stands_where_its_live_test_cannot_begin() {
+    let (_data, w, shot) = workshop();
+    let outside = picture::Region { x: 5000, y: 0, width: 10, height: 10 };
+    let test = NewTest { region: Some(outside), ..NewTest::default() };
+    let change = ShotChange { budget: Some(77.0), test: Some(test), ..Default::default() };
+    let v = w.change_shot(shot, &change).unwrap();
+    assert_eq!((v.budget, v.refused.is_some()), (77.0, true));
+    assert_eq!((w.shot(shot).unwrap().budget, w.proofs(shot).unwrap().len()), (77.0, 0));
+}
+
+/// The same scene under other names, after a folder without a row, and with its file lost: every shot on it opens.
+#[test]
+fn a_scene_that_comes_again_leaves_its_shots_whole() {
+    let (data, w, shot) = workshop();
+    let hash = w.shot(shot).unwrap().scene;
+    let import = |w: &Workshop, name: &str| {
+        let parcel = w.open_parcel().unwrap();
+        std::fs::write(w.parcel_file(parcel, name).unwrap(), demo::lens_cabinet()).unwrap();
+        let scene = w.take_parcel(parcel).unwrap().scene.unwrap();
+        assert_eq!(scene.hash, hash);
+    };
+    let folder = data.path().join("scenes").join(&hash);
+    let opens = |w: Workshop| {
+        close(w);
+        let w = Workshop::open(data.path()).unwrap();
+        assert!(w.proof(test(&w, shot)).unwrap().report.is_some());
+        w
+    };
+    import(&w, "another.glb");
+    let w = opens(w);
+    // Its files are lost: they come back with it, under any name.
+    std::fs::remove_dir_all(&folder).unwrap();
+    import(&w, "third.glb");
+    let w = opens(w);
+    // A folder that nothing refers to, as the end of the program in the middle of an import leaves it.
+    let sky = w.import_environment("sky again.hdr", &demo::tarnfell_dusk()).unwrap();
+    let kept = data.path().join("environments").join(&sky.hash);
+    let before = std::fs::metadata(&kept).unwrap().modified().unwrap();
+    w.import_environment("and again.hdr", &demo::tarnfell_dusk()).unwrap();
+    assert_eq!(std::fs::metadata(&kept).unwrap().modified().unwrap(), before, "what is kept is never written again");
+    close(w);
+    let lost = tempfile::tempdir().unwrap();
+    std::fs::create_dir_all(lost.path().join("scenes").join(&hash)).unwrap();
+    std::fs::write(lost.path().join("scenes").join(&hash).join("half.glb"), "half").unwrap();
+    let w = Workshop::open(lost.path()).unwrap();
+    import(&w, "whole.glb");
+    let new = NewShot { name: "A".into(), scene: hash.clone(), environment: None, camera: None, budget: 60.0 };
+    let shot = w.add_shot(&new).unwrap();
+    tune(&w, shot, json!({ "frame.width": 32, "frame.height": 24, "sampling.least": 2, "sampling.most": 4 }));
+    assert!(w.proof(test(&w, shot)).unwrap().report.is_some());
+    assert!(std::fs::read_dir(lost.path().join("incoming")).unwrap().next().is_none());
+}
+
+/// An archive as it was exported, with its `shot.json` changed and a file left out.
+fn altered(archive: &[u8], left_out: &str, change: impl Fn(&mut Value)) -> Vec<u8> {
+    let mut from = ZipArchive::new(Cursor::new(archive)).unwrap();
+    let mut to = ZipWriter::new(Cursor::new(Vec::new()));
+    for i in 0..from.len() {
+        let mut entry = from.by_index(i).unwrap();
+        let name = entry.name().to_string();
+        let mut bytes = Vec::new();
+        entry.read_to_end(&mut bytes).unwrap();
+        if !left_out.is_empty() && name.contains(left_out) {
+            continue;
+        }
+        if name == "shot.json" {
+            let mut shot: Value = serde_json::from_slice(&bytes).unwrap();
+            change(&mut shot);
+            bytes = serde_json::to_vec(&shot).unwrap();
+        }
+        to.start_file(name, SimpleFileOptions::default()).unwrap();
+        to.write_all(&bytes).unwrap();
+    }
+    to.finish().unwrap().into_inner()
+}
+
+#[test]
+fn archives_come_in_whole_or_not_at_all() {
+    let (data, w, shot) = workshop();
+    let id = test(&w, shot);
+    let kept = ProofChange { kept: Some(true), name: Some("kept".into()), ..ProofChange::default() };
+    w.change_proof(id, &kept).unwrap();
+    let mut out = Cursor::new(Vec::new());
+    w.export_shot(shot, &mut out).unwrap();
+    let archive = out.into_inner();
+    close(w);
+    let there = tempfile::tempdir().unwrap();
+    let w = Workshop::open(there.path()).unwrap();
+    let count = |folder: &str| std::fs::read_dir(there.path().join(folder)).unwrap().count();
+    let import = |bytes: &[u8]| {
+        let file = there.path().join("given.zip");
+        std::fs::write(&file, bytes).unwrap();
+        w.import_shot(&file)
+    };
+    type Change<'a> = &'a dyn Fn(&mut Value);
+    let nothing: Change = &|_| {};
+    let bad: [(&str, &str, Change); 11] = [
+        ("a picture's own file", "", &|v| v["proofs"][0]["kind"] = json!("picture")),
+        ("a kind that is none", "", &|v| v["proofs"][0]["kind"] = json!("dream")),
+        ("a test that runs", "", &|v| v["proofs"][0]["state"] = json!("running")),
+        ("no description", "", &|v| v["proofs"][0]["description"] = json!({ "x": 1 })),
+        ("a frame of nothing", "", &|v| v["proofs"][0]["description"]["tuning"]["frame.width"] = json!(-3)),
+        ("a folder elsewhere", "", &|v| v["proofs"][0]["folder"] = json!("../../..")),
+        ("a report of another kind", "", &|v| v["proofs"][0]["report"] = json!("good")),
+        ("no film", "film-", nothing),
+        ("no scene", "scene/", nothing),
+        ("no camera", "", &|v| v["camera"] = json!("Nowhere")),
+        ("no budget", "", &|v| v["budget"] = json!(-1.0)),
+    ];
+    for (what, left_out, change) in bad {
+        let refused = import(&altered(&archive, left_out, change)).expect_err(what);
+        assert!(!refused.place.is_empty() && !refused.remedy.is_empty(), "{what}: {refused}");
+        assert_eq!((w.shots().unwrap().len(), count("proofs"), count("incoming")), (0, 0, 0), "{what}");
+    }
+    // Half an archive, at any place, and archives with damaged bytes: refused or whole, never in between.
+    for k in 1..24 {
+        let end = archive.len() * k / 24;
+        assert!(import(&archive[..end]).is_err(), "{k}");
+        let mut damaged = archive.clone();
+        damaged[end - 1] ^= 0x55;
+        let shots = w.shots().unwrap().len();
+        match import(&damaged) {
+            Ok(new) => assert_eq!(w.proofs(new).unwrap().len(), 1),
+            Err(_) => assert_eq!(w.shots().unwrap().len(), shots),
+        }
+    }
+    let new = import(&archive).unwrap();
+    let proofs = w.proofs(new).unwrap();
+    assert_eq!((proofs.len(), proofs[0].name.as_str(), proofs[0].number), (1, "kept", 1));
+    assert_eq!(count("incoming"), 0);
+    drop(data);
+}
+
+/// A row that cannot be read is told of; the others are shown.
+#[test]
+fn one_bad_proof_does_not_hide_the_sheet() {
+    let (data, w, shot) = workshop();
+    let (good, bad) = (test(&w, shot), test(&w, shot));
+    close(w);
+    let store = Store::open(data.path()).unwrap();
+    store.reopen_proof(bad, "no description").unwrap();
+    let row = store.proof(bad).unwrap();
+    store.end_proof(bad, store::ProofState::Done, row.report.as_deref(), None, row.bytes).unwrap();
+    store.close().unwrap();
+    let w = Workshop::open(data.path()).unwrap();
+    let proofs = w.proofs(shot).unwrap();
+    assert_eq!(proofs.iter().map(|p| p.id).collect::<Vec<_>>(), [bad, good]);
+    assert!(proofs[0].marks[0].contains("cannot be read") && proofs[1].marks.iter().all(|m| !m.contains("cannot")));
+    w.shot(shot).unwrap();
+}
+
+/// A disk that takes no more, as the kernel tells it: the queue waits with its reason instead of failing one final after the other,
+/// and goes on with what it has.
+#[test]
+fn a_full_disk_holds_the_queue() {
+    let (data, w, shot) = workshop();
+    close(w);
+    let patience = Patience { checkpoint: Duration::from_millis(20), ..Patience::default() };
+    let w = Workshop::open_with(data.path(), patience).unwrap();
+    tune(&w, shot, json!({ "sampling.adaptive": false, "sampling.most": 512 }));
+    let full = data.path().join(format!("finals/1/.course.json.{}.part", std::process::id()));
+    std::fs::create_dir_all(full.parent().unwrap()).unwrap();
+    std::os::unix::fs::symlink("/dev/full", &full).unwrap();
+    let (first, second) = (w.add_final(shot).unwrap().id, w.add_final(shot).unwrap().id);
+    assert_eq!(first, 1);
+    let view = |id: i64| w.finals().unwrap().into_iter().find(|f| f.id == id).unwrap();
+    let began = std::time::Instant::now();
+    while view(first).fault.is_none() {
+        assert!(began.elapsed() < Duration::from_secs(60), "the disk was never full");
+        std::thread::sleep(Duration::from_millis(5));
+    }
+    std::thread::sleep(Duration::from_millis(1500));
+    let (a, b) = (view(first), view(second));
+    assert_eq!((a.state, a.fault.unwrap().code), (FinalState::Waiting, fault::Code::DiskFull));
+    assert!(b.state == FinalState::Waiting && b.fault.is_none());
+    // There is room again.
+    w.resume_final(first).unwrap();
+    w.wait_for_finals().unwrap();
+    for id in [first, second] {
+        assert!(view(id).state == FinalState::Delivered && view(id).fault.is_none());
+    }
+}
