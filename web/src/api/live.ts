@@ -130,7 +130,9 @@ function receive(e: Event, queries: QueryClient) {
 }
 
 export function connect(queries: QueryClient) {
-  const socket = new WebSocket(`${location.protocol === "https:" ? "wss" : "ws"}://${location.host}/api/events`);
+  const socket = new WebSocket(
+    `${location.protocol === "https:" ? "wss" : "ws"}://${location.host}/api/events`,
+  );
   socket.onopen = () => {
     update({ connected: true, test: null });
     // Whatever was missed while away is asked for again.
