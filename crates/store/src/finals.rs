@@ -51,6 +51,9 @@ const FINAL: &str =
     "SELECT id, shot, state, budget, description, forecast, report, files, fault, made, ended, policy, place, task
      FROM finals";
 
+/// What a mere change of state does beside it.
+const CLEAR: &str = "fault = NULL";
+
 /// What a final begins with.
 #[derive(Clone, Copy)]
 pub struct NewFinalRow<'a> {
@@ -106,7 +109,7 @@ impl Store {
     /// Brings a final into a state, if it may come there from where it is: of two that want it elsewhere one is told that it came
     /// too late.
     pub fn set_final_state(&self, id: i64, state: FinalState) -> Result<(), Fault> {
-        self.enter(id, state, "fault = NULL", &[])
+        self.enter(id, state, CLEAR, &[])
     }
 
     /// Puts a final back into the queue, where it waits for what the fault tells.
@@ -126,6 +129,10 @@ impl Store {
             return Ok(());
         }
         let now = self.one_final(id)?.state;
+        // Somebody else wanted the same.
+        if now == state && set == CLEAR {
+            return Ok(());
+        }
         let what = format!("a final that is {} cannot become {}", now.word(), state.word());
         Err(Fault::new(Code::Busy, what, format!("final {id}"), "look at the queue again: it has changed meanwhile"))
     }

@@ -279,7 +279,11 @@ impl Workshop {
     pub fn remove_final(&self, id: i64) -> Result<(), Fault> {
         let row = self.0.store.one_final(id)?;
         match row.state {
-            FinalState::Waiting | FinalState::Paused => self.give_up(&row, None)?,
+            FinalState::Waiting | FinalState::Paused => {
+                self.give_up(&row, None)?;
+                // The queue may have taken it up in the same moment.
+                self.ask_of_final(id, Wish::Cancel);
+            }
             FinalState::Running => self.ask_of_final(id, Wish::Cancel),
             _ => {
                 // Its film may still be put away: a folder that is written to cannot be removed.
@@ -322,7 +326,10 @@ impl Workshop {
     /// Lets a final wait until it is resumed; what it has rendered is kept.
     pub fn pause_final(&self, id: i64) -> Result<(), Fault> {
         match self.0.store.one_final(id)?.state {
-            FinalState::Waiting => self.0.store.set_final_state(id, FinalState::Paused)?,
+            FinalState::Waiting => {
+                self.0.store.set_final_state(id, FinalState::Paused)?;
+                self.ask_of_final(id, Wish::Pause);
+            }
             FinalState::Running => self.ask_of_final(id, Wish::Pause),
             _ => return Err(not_in_queue(id)),
         }

@@ -237,3 +237,56 @@ fn a_full_disk_holds_the_queue() {
         assert!(view(id).state == FinalState::Delivered && view(id).fault.is_none());
     }
 }
+
+/// Pause, resume, cancel and order from several hands at once, while the queue works: every final ends in one way, what is
+/// delivered has its files, what is cancelled has none.
+#[test]
+fn many_hands_in_the_queue_leave_it_in_order() {
+    let (data, w, shot) = workshop();
+    tune(&w, shot, json!({ "frame.width": 48, "frame.height": 32 }));
+    std::thread::scope(|s| {
+        for hand in 0..4u64 {
+            let w = w.clone();
+            s.spawn(move || {
+                let mut state = hand + 1;
+                let mut dice = |n: u64| {
+                    state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+                    (state >> 33) % n
+                };
+                for _ in 0..25 {
+                    let finals = w.finals().unwrap();
+                    let one = finals.get(dice(finals.len().max(1) as u64) as usize).map_or(0, |f| f.id);
+                    // What comes too late is refused, in words.
+                    let refused = match dice(5) {
+                        0 | 1 => w.add_final(shot).map(|_| ()).err(),
+                        2 => w.pause_final(one).err(),
+                        3 => w.resume_final(one).err(),
+                        _ => w.remove_final(one).err(),
+                    };
+                    assert!(refused.is_none_or(|f| f.code != fault::Code::Internal && !f.remedy.is_empty()));
+                    std::thread::sleep(Duration::from_millis(dice(60)));
+                }
+            });
+        }
+    });
+    for f in w.finals().unwrap().iter().filter(|f| f.state == FinalState::Paused) {
+        w.resume_final(f.id).unwrap();
+    }
+    w.wait_for_finals().unwrap();
+    let finals = w.finals().unwrap();
+    assert!(finals.iter().any(|f| f.state == FinalState::Delivered));
+    for f in finals {
+        let folder = data.path().join("finals").join(f.id.to_string());
+        let names = |ending: &str| {
+            let entries = std::fs::read_dir(&folder).into_iter().flatten().flatten();
+            entries.filter(|e| e.file_name().to_string_lossy().ends_with(ending)).count()
+        };
+        match f.state {
+            FinalState::Delivered => {
+                assert!(f.files.iter().all(|x| folder.join(&x.name).is_file()) && !f.files.is_empty());
+            }
+            FinalState::Cancelled => assert_eq!((names("_0001.png"), names("report.json"), f.files.len()), (0, 0, 0)),
+            other => panic!("final {} is {other:?}: {:?}", f.id, f.fault),
+        }
+    }
+}

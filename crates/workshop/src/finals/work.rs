@@ -150,6 +150,15 @@ impl Workshop {
         let done = catch_unwind(AssertUnwindSafe(|| self.render_final(row, &job)))
             .unwrap_or_else(|p| Err(Fault::internal(panic_text(&*p), format!("final {}", row.id))));
         let stored = match done {
+            // Cancelled while it was cleaned up and written: nobody wants the files. What stood before a top-up does.
+            Ok(End::Delivered(_, files, _)) if job.wish() == Wish::Cancel && row.files == "[]" => {
+                let folder = self.0.store.final_folder(row.id);
+                let own = ["thumb.png", REPORT, PLAN].map(str::to_string);
+                for name in files.into_iter().map(|f| f.name).chain(own) {
+                    let _ = std::fs::remove_file(folder.join(name));
+                }
+                self.give_up(row, None)
+            }
             Ok(End::Delivered(report, files, rest)) => {
                 let stored = json(&report).and_then(|report| {
                     self.0.store.end_final(row.id, FinalState::Delivered, Some(&report), &json(&files)?, None)
