@@ -6,8 +6,8 @@ use std::time::Duration;
 use tokio::signal::unix::{Signal, SignalKind, signal};
 use workshop::Workshop;
 
-/// Putting away may take so long.
-const LEAVE: Duration = Duration::from_secs(5);
+/// Putting away may take so long; with the rest the program ends within 5 s.
+const LEAVE: Duration = Duration::from_millis(4500);
 
 struct Signals(Signal, Signal);
 

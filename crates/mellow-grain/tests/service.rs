@@ -120,16 +120,21 @@ fn a_signal_puts_everything_away_and_a_second_one_ends_at_once() {
         assert_eq!(service.ask("POST", &format!("/api/shots/{shot}/finals")).0, 200);
         assert_eq!(service.ask("POST", &format!("/api/shots/{shot}/tests")).0, 200);
         // Some samples a pixel, so that there is something to keep.
-        std::thread::sleep(Duration::from_millis(1500));
+        let wait = |what: &str, got_on: &dyn Fn() -> bool| {
+            let began = Instant::now();
+            while !got_on() {
+                assert!(began.elapsed() < Duration::from_secs(60), "the {what} does not get on");
+                std::thread::sleep(Duration::from_millis(20));
+            }
+        };
+        let proof = service.ask("GET", &format!("/api/shots/{shot}/proofs")).1[0]["id"].clone();
+        let pixel = format!("/api/proofs/{proof}/pixel?x=90&y=60");
+        wait("test", &|| service.ask("GET", &pixel).1["samples"].as_u64().is_some_and(|n| n >= 16));
         if signal == "INT" {
             // Once the test is over the final goes on; it too is at work when the signal comes.
             assert_eq!(service.ask("DELETE", "/api/test").0, 200);
-            let began = Instant::now();
-            let got_on = |v: &Value| v[0]["progress"]["samples_per_pixel"].as_f64().is_some_and(|n| n > 4.0);
-            while !got_on(&service.ask("GET", "/api/finals").1) {
-                assert!(began.elapsed() < Duration::from_secs(60), "the final does not get on");
-                std::thread::sleep(Duration::from_millis(20));
-            }
+            let progress = |v: &Value| v[0]["progress"]["samples_per_pixel"].as_f64().is_some_and(|n| n > 4.0);
+            wait("final", &|| progress(&service.ask("GET", "/api/finals").1));
         }
         service.signal(signal);
         let (status, took) = service.end();

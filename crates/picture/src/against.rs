@@ -204,10 +204,7 @@ mod tests {
     use crate::mean;
 
     fn noise(i: u32) -> f32 {
-        let mut x = i.wrapping_mul(0x9E37_79B9) ^ 0x85EB_CA6B;
-        x = (x ^ (x >> 16)).wrapping_mul(0x7FEB_352D);
-        x = (x ^ (x >> 15)).wrapping_mul(0x846C_A68B);
-        (x ^ (x >> 16)) as f32 / u32::MAX as f32 * 2.0 - 1.0
+        crate::mixed(i) as f32 / u32::MAX as f32 * 2.0 - 1.0
     }
 
     fn half(n: u32, salt: u32, level: f32, strength: f32) -> Vec<Rgb> {

@@ -252,10 +252,7 @@ mod tests {
     use super::*;
 
     fn even(i: u32) -> f64 {
-        let mut x = i.wrapping_mul(0x9E37_79B9) ^ 0x85EB_CA6B;
-        x = (x ^ (x >> 16)).wrapping_mul(0x7FEB_352D);
-        x = (x ^ (x >> 15)).wrapping_mul(0x846C_A68B);
-        ((x ^ (x >> 16)) as f64 + 0.5) / (u32::MAX as f64 + 1.0)
+        (crate::mixed(i) as f64 + 0.5) / (u32::MAX as f64 + 1.0)
     }
 
     /// Told over true displayed error of blocks of 64 pixels whose halves have n samples each, drawn by `draw` from two even numbers.
