@@ -113,13 +113,18 @@ pub fn now() -> i64 {
     std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(0, |d| d.as_secs() as i64)
 }
 
-/// Removes what was being written when the program ended, as deep as files lie.
+/// Removes what was being written when the program ended, as deep as files lie: hidden files of our own naming, never one of a scene.
 fn clear_parts(folder: &Path, deep: u32) {
     for entry in std::fs::read_dir(folder).into_iter().flatten().flatten() {
         let path = entry.path();
         match entry.file_type() {
             Ok(t) if t.is_dir() && deep > 0 => clear_parts(&path, deep - 1),
-            Ok(t) if t.is_file() && path.extension().is_some_and(|e| e == "part") => drop(std::fs::remove_file(&path)),
+            Ok(t) if t.is_file() => {
+                let name = entry.file_name().to_string_lossy().into_owned();
+                if name.starts_with('.') && name.ends_with(".part") {
+                    let _ = std::fs::remove_file(&path);
+                }
+            }
             _ => {}
         }
     }

@@ -507,8 +507,9 @@ impl Workshop {
                 let _ = self.0.wake.1.wait_timeout(guard, Duration::from_secs(1));
                 continue;
             }
-            let next =
-                self.0.store.finals().ok().and_then(|rows| rows.into_iter().find(|r| r.state == FinalState::Waiting));
+            // One that runs, with nobody at work on it, could not be put back because the disk was full.
+            let mine = |r: &FinalRow| matches!(r.state, FinalState::Waiting | FinalState::Running);
+            let next = self.0.store.finals().ok().and_then(|rows| rows.into_iter().find(mine));
             match next {
                 Some(row) => self.work_final(&row),
                 None => {
@@ -521,7 +522,7 @@ impl Workshop {
     }
 
     fn free_disk(&self) -> f64 {
-        free_disk(self.0.store.root()).unwrap_or(f64::INFINITY)
+        free_disk(self.0.store.root()).unwrap_or(0.0)
     }
 
     /// Whether the disk was found full and has no more room since.

@@ -141,9 +141,13 @@ impl Workshop {
         if self.begins().is_err() {
             *lock(&job.wish) = Wish::Leave;
         }
-        // Somebody may have paused or removed it since it was chosen.
-        if self.0.store.set_final_state(row.id, FinalState::Running).is_err() {
+        if let Err(f) = self.0.store.set_final_state(row.id, FinalState::Running) {
             *lock(&self.0.finals.at_work) = None;
+            // Somebody has paused or removed it since it was chosen; or the database cannot be written to.
+            if matches!(f.code, Code::DiskFull | Code::Io) {
+                eprintln!("{f}");
+                *lock(&self.0.finals.full) = Some(self.free_disk());
+            }
             return;
         }
         self.0.events.tell(Event::Finals);
