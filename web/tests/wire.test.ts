@@ -107,7 +107,7 @@ describe("the live connection", () => {
   it("asks at once for what is rare", () => {
     hear({ type: "finals" });
     hear({ type: "settings" });
-    expect(asked).toEqual(['["finals"]', '["settings"]']);
+    expect(asked).toEqual(['["finals"]', '["settings"]', '["tables"]']);
   });
 });
 

@@ -129,7 +129,7 @@ async fn main() {
     page.until(
         "the pilot's end",
         "const shot = location.pathname.split('/').pop(); \
-         return fetch(`/api/shots/${shot}/proofs`).then(r => r.json()).then(p => p[0].kind === 'pilot' && p[0].state !== 'running')",
+         return fetch(`/api/shots/${shot}/proofs`).then(r => r.json()).then(p => p.list[0].kind === 'pilot' && p.list[0].state !== 'running')",
     )
     .await;
     settle().await;

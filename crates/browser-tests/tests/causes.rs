@@ -18,14 +18,14 @@ impl Way {
     }
 
     async fn proofs(&self) -> Vec<Value> {
-        self.api(&format!("/api/shots/{}/proofs", self.shot().await["id"])).await.as_array().unwrap().clone()
+        self.api(&format!("/api/shots/{}/proofs", self.shot().await["id"])).await["list"].as_array().unwrap().clone()
     }
 
     /// Waits until no test runs and so many proofs more are in the sheet.
     async fn ended(&self, before: usize, more: usize) {
         let address = format!("/api/shots/{}/proofs", self.shot().await["id"]);
         let over = format!(
-            "return fetch('{address}').then(r => r.json()).then(p => p.length >= {} && p.every(x => x.state !== 'running'))",
+            "return fetch('{address}').then(r => r.json()).then(p => p.all >= {} && p.list.every(x => x.state !== 'running'))",
             before + more
         );
         self.0.until("the end of the test", &over).await;

@@ -23,9 +23,9 @@ async fn a_proof_is_cleaned_again_and_again_without_rendering() {
     page.press("Test whole frame").await;
     let shot = page.script("return location.pathname.split('/').pop()").await;
     let proofs = format!("fetch('/api/shots/{}/proofs').then(r => r.json())", shot.as_str().unwrap());
-    let over = format!("return {proofs}.then(p => p[0].frame[0] === 96 && p[0].state !== 'running')");
+    let over = format!("return {proofs}.then(p => p.list[0].frame[0] === 96 && p.list[0].state !== 'running')");
     page.until("the end of the test", &over).await;
-    let samples = format!("return {proofs}.then(p => JSON.stringify(p.map(x => [x.id, x.report?.samples])))");
+    let samples = format!("return {proofs}.then(p => JSON.stringify(p.list.map(x => [x.id, x.report?.samples])))");
     let before = page.script(&samples).await;
 
     page.key("u").await;

@@ -28,7 +28,7 @@ impl Loop {
         self.0
             .until(
                 "another proof",
-                &format!("return fetch('/api/shots').then(r => r.json()).then(s => fetch('/api/shots/' + s.find(s => s.name === 'Lens cabinet').id + '/proofs')).then(r => r.json()).then(p => p[0].id > {before} && p[0].state !== 'running')"),
+                &format!("return fetch('/api/shots').then(r => r.json()).then(s => fetch('/api/shots/' + s.find(s => s.name === 'Lens cabinet').id + '/proofs')).then(r => r.json()).then(p => p.list[0].id > {before} && p.list[0].state !== 'running')"),
             )
             .await;
         self.ended().await;
@@ -36,11 +36,11 @@ impl Loop {
 
     /// The newest proof of the cabinet.
     async fn newest(&self) -> i64 {
-        self.0.script("return fetch('/api/shots').then(r => r.json()).then(s => fetch('/api/shots/' + s.find(s => s.name === 'Lens cabinet').id + '/proofs')).then(r => r.json()).then(p => p[0]?.id ?? 0)").await.as_i64().unwrap()
+        self.0.script("return fetch('/api/shots').then(r => r.json()).then(s => fetch('/api/shots/' + s.find(s => s.name === 'Lens cabinet').id + '/proofs')).then(r => r.json()).then(p => p.list[0]?.id ?? 0)").await.as_i64().unwrap()
     }
 
     async fn proof(&self, path: &str) -> serde_json::Value {
-        self.0.script(&format!("return fetch('/api/shots').then(r => r.json()).then(s => fetch('/api/shots/' + s.find(s => s.name === 'Lens cabinet').id + '/proofs')).then(r => r.json()).then(p => p[0]{path})")).await
+        self.0.script(&format!("return fetch('/api/shots').then(r => r.json()).then(s => fetch('/api/shots/' + s.find(s => s.name === 'Lens cabinet').id + '/proofs')).then(r => r.json()).then(p => p.list[0]{path})")).await
     }
 
     async fn count(&self, css: &str) -> usize {
@@ -168,7 +168,7 @@ async fn set_up_preview_test_keep_and_compare() {
     page.until(
         "more samples of the same proof",
         &format!(
-            "return fetch('/api/shots').then(r => r.json()).then(s => fetch('/api/shots/' + s.find(s => s.name === 'Lens cabinet').id + '/proofs')).then(r => r.json()).then(p => p[0].id === {id} && p[0].state !== 'running' && p[0].report.samples > {})",
+            "return fetch('/api/shots').then(r => r.json()).then(s => fetch('/api/shots/' + s.find(s => s.name === 'Lens cabinet').id + '/proofs')).then(r => r.json()).then(p => p.list[0].id === {id} && p.list[0].state !== 'running' && p.list[0].report.samples > {})",
             before["samples"]
         ),
     )
@@ -190,7 +190,7 @@ async fn set_up_preview_test_keep_and_compare() {
     page.set("All bounces", "7").await;
     page.until(
         "a test by itself",
-        &format!("return fetch('/api/shots').then(r => r.json()).then(s => fetch('/api/shots/' + s.find(s => s.name === 'Lens cabinet').id + '/proofs')).then(r => r.json()).then(p => p[0].id > {before})"),
+        &format!("return fetch('/api/shots').then(r => r.json()).then(s => fetch('/api/shots/' + s.find(s => s.name === 'Lens cabinet').id + '/proofs')).then(r => r.json()).then(p => p.list[0].id > {before})"),
     )
     .await;
     way.ended().await;

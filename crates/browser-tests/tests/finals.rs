@@ -106,9 +106,10 @@ async fn from_a_pilot_and_a_fit_to_the_delivered_file() {
     .await;
 
     // A spot is marked on the picture and topped up for a moment: the file is written anew.
-    let ended = "return fetch('/api/finals').then(r => r.json()).then(all => Math.max(...all.map(f => f.id)))";
+    let ended =
+        "return fetch('/api/finals?ended=true').then(r => r.json()).then(all => Math.max(...all.list.map(f => f.id)))";
     let id = page.script(ended).await;
-    let samples = format!("fetch('/api/finals').then(r => r.json()).then(all => all.find(f => f.id === {id}))");
+    let samples = format!("fetch('/api/finals/{id}').then(r => r.json())");
     let before = page.script(&format!("return {samples}.then(f => f.report.render.samples)")).await;
     page.until(
         "a marked spot",
@@ -130,8 +131,8 @@ async fn from_a_pilot_and_a_fit_to_the_delivered_file() {
     // Rendered again after its plan, the file is the same, byte for byte, under a name of its own.
     page.press("Render again").await;
     let both = format!(
-        "return fetch('/api/finals').then(r => r.json()).then(all => {{ \
-         const [a, b] = [all.find(f => f.id === {id}), all.find(f => f.planned && f.state === 'delivered')]; \
+        "return fetch('/api/finals?ended=true').then(r => r.json()).then(all => {{ \
+         const [a, b] = [all.list.find(f => f.id === {id}), all.list.find(f => f.planned && f.state === 'delivered')]; \
          const bytes = f => fetch(`/api/finals/${{f.id}}/files/${{f.files.find(x => x.name.endsWith('.exr')).name}}`).then(r => r.arrayBuffer()); \
          return b ? Promise.all([bytes(a), bytes(b)]).then(([x, y]) => {{ \
            const [u, v] = [new Uint8Array(x), new Uint8Array(y)]; \

@@ -14,7 +14,7 @@ impl Way {
         self.0.until("the end of the test", &over).await;
         // The phase may still be that of the test before.
         let none_runs = "return fetch('/api/shots').then(r => r.json()).then(s => fetch(`/api/shots/${s.at(-1).id}/proofs`)) \
-             .then(r => r.json()).then(all => all.every(p => p.state !== 'running'))";
+             .then(r => r.json()).then(all => all.list.every(p => p.state !== 'running'))";
         self.0.until("the end of all tests", none_runs).await;
     }
 

@@ -5,7 +5,7 @@
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Instant;
-use workshop::{DemoSize, FinalState, NewFinal, Policy, ShotChange, Values, Workshop};
+use workshop::{BinItem, BinKind, DemoSize, FinalState, NewFinal, Policy, ShotChange, Values, Workshop};
 
 fn values(list: &[(&str, serde_json::Value)]) -> Values {
     list.iter().map(|(k, v)| (k.to_string(), v.clone())).collect()
@@ -137,7 +137,9 @@ fn main() {
                             }
                             // Its film is put away after that.
                             std::thread::sleep(std::time::Duration::from_secs_f64(3.0 * (w * h) as f64 / 2e6 + 0.5));
-                            let _ = workshop.remove_final(id);
+                            let _ = workshop
+                                .delete(&[BinItem::new(BinKind::Final, id)])
+                                .and_then(|()| workshop.empty_bin(&[]));
                         }
                     }
                     stop.store(true, Ordering::Relaxed);

@@ -2,6 +2,7 @@
 
 mod ending;
 mod headless;
+mod logging;
 mod render;
 mod show;
 
@@ -37,6 +38,9 @@ enum Command {
         /// Make a new access key; the old one opens nothing any more.
         #[arg(long)]
         new_key: bool,
+        /// How much of its work the program writes to stderr; the files in the data folder's `logs` always hold a line a request.
+        #[arg(long, default_value = "warn")]
+        log: logging::Level,
     },
     /// Render a picture from a scene.
     Render(Box<render::Options>),
@@ -57,8 +61,12 @@ enum Command {
 }
 
 fn main() -> ExitCode {
-    let done = match Arguments::parse().command {
-        Command::Serve { demo, data, listen, host, new_key } => serve(demo, data, listen, host, new_key),
+    let command = Arguments::parse().command;
+    if !matches!(command, Command::Serve { .. }) {
+        logging::begin_plain();
+    }
+    let done = match command {
+        Command::Serve { demo, data, listen, host, new_key, log } => serve(demo, data, listen, host, new_key, log),
         Command::Render(options) => render::run(&options),
         Command::Final(options) => headless::run(&options),
         Command::Knobs { json } => show::knobs(json),
@@ -74,9 +82,17 @@ fn main() -> ExitCode {
 }
 
 /// The port is taken before the folder is touched.
-fn serve(demo: bool, data: PathBuf, listen: SocketAddr, hosts: Vec<String>, new_key: bool) -> Result<(), Fault> {
+fn serve(
+    demo: bool,
+    data: PathBuf,
+    listen: SocketAddr,
+    hosts: Vec<String>,
+    new_key: bool,
+    log: logging::Level,
+) -> Result<(), Fault> {
     let listener = server::listen(listen)?;
     let workshop = workshop::Workshop::open(&data)?;
+    let _log = logging::begin(&data, log)?;
     let name = hosts.first().cloned();
     let (door, query) = door(&workshop, listen, hosts, new_key)?;
     let serving = workshop.clone();

@@ -100,7 +100,7 @@ fn a_second_start_harms_nothing() {
     let mut c = Command::new(env!("CARGO_BIN_EXE_mellow-grain"));
     refused(&c.args(["final", "none.zip", "--out"]).arg(other.path()).output().unwrap(), &[&process]);
     assert!(half.exists());
-    assert_eq!(first.ask("GET", &format!("/api/shots/{shot}/proofs")).1[0]["state"], "running");
+    assert_eq!(first.ask("GET", &format!("/api/shots/{shot}/proofs")).1["list"][0]["state"], "running");
     // A port that is taken is told before a folder is touched.
     let untouched = other.path().join("untouched");
     refused(&command(&untouched, &first.address).output().unwrap(), &["listens there already"]);
@@ -127,14 +127,14 @@ fn a_signal_puts_everything_away_and_a_second_one_ends_at_once() {
                 std::thread::sleep(Duration::from_millis(20));
             }
         };
-        let proof = service.ask("GET", &format!("/api/shots/{shot}/proofs")).1[0]["id"].clone();
+        let proof = service.ask("GET", &format!("/api/shots/{shot}/proofs")).1["list"][0]["id"].clone();
         let pixel = format!("/api/proofs/{proof}/pixel?x=90&y=60");
         wait("test", &|| service.ask("GET", &pixel).1["samples"].as_u64().is_some_and(|n| n >= 16));
         if signal == "INT" {
             // Once the test is over the final goes on; it too is at work when the signal comes.
             assert_eq!(service.ask("DELETE", "/api/test").0, 200);
             let progress = |v: &Value| v[0]["progress"]["samples_per_pixel"].as_f64().is_some_and(|n| n > 4.0);
-            wait("final", &|| progress(&service.ask("GET", "/api/finals").1));
+            wait("final", &|| progress(&service.ask("GET", "/api/finals").1["list"]));
         }
         service.signal(signal);
         let (status, took) = service.end();
@@ -153,7 +153,7 @@ fn a_signal_puts_everything_away_and_a_second_one_ends_at_once() {
         let film = w.proof(proofs[0].id).unwrap();
         w.go_on(film.id, Some(65536), None).unwrap();
         w.stop_test();
-        finals.iter().for_each(|f| w.remove_final(f.id).unwrap());
+        finals.iter().for_each(|f| w.cancel_final(f.id).unwrap());
         assert!(w.close(Duration::from_secs(10)).unwrap());
         assert!(w.add_finals(shot, &NewFinal::default()).is_err(), "what is closed takes no orders");
     }

@@ -51,11 +51,12 @@ impl Judging {
 
     /// Both give the same grain: what neither looks at may differ.
     pub fn alike(&self, other: &Judging) -> bool {
-        let relative = |j: &Judging| j.measure == Measure::Relative;
-        let clean = |j: &Judging| j.cleans().then_some(j.clean);
-        (self.view, self.block) == (other.view, other.block)
-            && relative(self) == relative(other)
-            && clean(self) == clean(other)
+        self.key() == other.key()
+    }
+
+    /// All that the grain depends on.
+    pub fn key(&self) -> (View, u32, bool, Option<CleanUp>) {
+        (self.view, self.block, self.measure == Measure::Relative, self.cleans().then_some(self.clean))
     }
 
     /// What a pixel's halves tell of its noise. Halves judged as delivered must have been denoised before.

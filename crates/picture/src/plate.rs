@@ -94,6 +94,16 @@ pub struct Plate {
 }
 
 impl Plate {
+    /// Bytes held.
+    pub fn bytes(&self) -> usize {
+        let halves = |s: &Split| s.diffuse.iter().chain(&s.specular).map(|v| size_of_val(&**v)).sum();
+        let split: usize = self.split.as_ref().map_or(0, halves);
+        let layers = self.layers.iter().map(|(_, v)| size_of_val(&**v)).sum::<usize>();
+        let colours = [&self.a, &self.b, &self.albedo, &self.normal].map(|v| size_of_val(&**v)).iter().sum::<usize>();
+        let numbers = size_of_val(&*self.samples) + size_of_val(&*self.coverage) + size_of_val(&*self.depth);
+        colours + numbers + split + layers
+    }
+
     /// The mean of both halves.
     pub fn mean(&self) -> Vec<Rgb> {
         mean(&self.a, &self.b)

@@ -6,6 +6,7 @@ mod guard;
 mod library_routes;
 mod page;
 mod routes;
+mod serving;
 mod socket;
 pub mod types;
 
@@ -18,9 +19,13 @@ use axum::middleware;
 use fault::Fault;
 use std::net::{SocketAddr, TcpListener};
 use std::sync::Arc;
-use tokio::sync::broadcast;
+use tokio::sync::{Semaphore, broadcast};
 use tower_http::set_header::SetResponseHeaderLayer;
+use tower_http::timeout::RequestBodyTimeoutLayer;
 use workshop::Workshop;
+
+/// Pages that may listen at a time.
+const SOCKETS: usize = 512;
 
 /// Largest body that is held in memory; files stream to disk.
 const MOST_BODY: usize = 4 << 20;
@@ -32,6 +37,10 @@ pub(crate) struct App {
     pub events: broadcast::Sender<Arc<str>>,
     pub address: SocketAddr,
     pub door: Arc<Door>,
+    /// Requests that may be worked on.
+    pub at_work: Arc<Semaphore>,
+    /// Pages that may listen.
+    pub sockets: Arc<Semaphore>,
 }
 
 /// Takes an address to listen on. Whoever calls it waits until a server answers.
@@ -67,7 +76,8 @@ impl Server {
                 let _ = sender.send(text.into());
             }
         });
-        Ok(Server { listener, app: App { workshop, events, address, door: Arc::new(door) } })
+        let (at_work, sockets) = (Arc::new(Semaphore::new(serving::AT_WORK)), Arc::new(Semaphore::new(SOCKETS)));
+        Ok(Server { listener, app: App { workshop, events, address, door: Arc::new(door), at_work, sockets } })
     }
 
     pub fn address(&self) -> SocketAddr {
@@ -83,11 +93,13 @@ impl Server {
             .fallback(page::serve)
             .method_not_allowed_fallback(failure::wrong_method)
             .layer(DefaultBodyLimit::max(MOST_BODY))
+            .layer(RequestBodyTimeoutLayer::new(serving::PIECE))
             .layer(middleware::from_fn_with_state(self.app.clone(), guard::check))
+            .layer(middleware::from_fn(serving::log))
             .with_state(self.app);
         let router = guard::headers()
             .into_iter()
             .fold(router, |router, (name, value)| router.layer(SetResponseHeaderLayer::overriding(name, value)));
-        axum::serve(listener, router).await.map_err(|e| Fault::io("server", &e))
+        serving::serve(listener, router).await
     }
 }

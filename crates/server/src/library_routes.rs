@@ -1,7 +1,8 @@
 //! The routes of the library and of what belongs to the whole bench: files that arrive, scenes, environments, overlays and
 //! presets, pictures from elsewhere, paper sizes, settings.
 
-use crate::routes::{Answer, Body, Path, Query, read, work};
+use crate::routes::{Answer, Body, Path, Query, read};
+use crate::serving::work;
 use crate::{App, Failure};
 use axum::body::Body as Stream;
 use axum::extract::{DefaultBodyLimit, State};
@@ -16,8 +17,9 @@ use serde::{Deserialize, Serialize};
 use tokio::io::AsyncWriteExt;
 use tuning::PartialKind;
 
-/// Largest file that is taken in.
+/// Largest file that is taken in: archives hold films, and are bounded by the disk.
 const MOST_FILE: u64 = 4 << 30;
+const MOST_ARCHIVE: u64 = 4 << 40;
 /// Largest colour table: 256³ lines of three numbers.
 const MOST_TABLE: usize = 480 << 20;
 
@@ -34,7 +36,7 @@ pub fn api() -> Router<App> {
         .route("/api/parcels/{id}/files", put(add_file).layer(DefaultBodyLimit::disable()))
         .route("/api/partials", get(partials).post(add_partial))
         .route("/api/partials/import", post(import_partial))
-        .route("/api/partials/{id}", patch(change_partial).delete(delete_partial))
+        .route("/api/partials/{id}", patch(change_partial))
         .route("/api/partials/{id}/file", get(partial_file))
         .route("/api/shots/{id}/overlays", put(set_overlays))
         .route("/api/shots/{id}/presets/{preset}", get(preview).post(apply_preset))
@@ -78,14 +80,15 @@ struct Named {
 async fn add_file(State(app): State<App>, Path(id): Path<u64>, Query(q): Query<Named>, body: Stream) -> Answer<u64> {
     let name = q.name.clone();
     let file = work(app.clone(), move |w| w.parcel_file(id, &name)).await?;
-    let written = stream(&file, body).await.map_err(|f| Fault { place: q.name.clone(), ..f });
+    let most = if q.name.to_ascii_lowercase().ends_with(".zip") { MOST_ARCHIVE } else { MOST_FILE };
+    let written = stream(&file, body, most).await.map_err(|f| Fault { place: q.name.clone(), ..f });
     if written.is_err() {
         app.workshop.drop_parcel(id);
     }
     Ok(Json(written?))
 }
 
-async fn stream(file: &std::path::Path, mut body: Stream) -> Result<u64, Fault> {
+async fn stream(file: &std::path::Path, mut body: Stream, most: u64) -> Result<u64, Fault> {
     let io = |e: std::io::Error| Fault::io("", &e);
     let mut out = tokio::fs::File::create(file).await.map_err(io)?;
     let mut length = 0u64;
@@ -95,9 +98,9 @@ async fn stream(file: &std::path::Path, mut body: Stream) -> Result<u64, Fault> 
         })?;
         let Ok(data) = frame.into_data() else { continue };
         length += data.len() as u64;
-        if length > MOST_FILE {
-            let remedy = "give a file of at most 4 GiB";
-            return Err(Fault::new(Code::TooLarge, "the file is larger than 4 GiB", "", remedy));
+        if length > most {
+            let what = format!("the file is larger than {} GiB", most >> 30);
+            return Err(Fault::new(Code::TooLarge, what, "", "give a smaller file"));
         }
         out.write_all(&data).await.map_err(io)?;
     }
@@ -164,10 +167,6 @@ async fn add_partial(State(app): State<App>, body: Body) -> Answer<workshop::Par
 async fn change_partial(State(app): State<App>, Path(id): Path<i64>, body: Body) -> Answer<workshop::PartialView> {
     let change: workshop::PartialChange = read(body)?;
     work(app, move |w| w.change_partial(id, &change)).await.map(Json)
-}
-
-async fn delete_partial(State(app): State<App>, Path(id): Path<i64>) -> Answer<()> {
-    work(app, move |w| w.delete_partial(id)).await.map(Json)
 }
 
 async fn partial_file(State(app): State<App>, Path(id): Path<i64>) -> Result<Response, Failure> {

@@ -1,9 +1,10 @@
 //! The routes of the bench: shots, tests, proofs, comparisons, finals. Work that may take time runs off the async threads.
 
+use crate::serving::{download, file, work};
 use crate::{App, Failure};
 use axum::body::Bytes;
 use axum::extract::rejection::BytesRejection;
-use axum::extract::{FromRequestParts, State};
+use axum::extract::{FromRequestParts, Request, State};
 use axum::http::header;
 use axum::response::{IntoResponse, Response};
 use axum::routing::{get, patch, post};
@@ -58,8 +59,9 @@ pub fn api() -> Router<App> {
         .route("/api/shots/{id}/finals/check", post(check_final))
         .route("/api/test", axum::routing::delete(stop_test))
         .route("/api/proofs/{id}", patch(change_proof))
-        .route("/api/proofs/delete", post(delete_proofs))
-        .route("/api/proofs/restore", post(restore_proofs))
+        .route("/api/bin", get(bin).post(delete))
+        .route("/api/bin/restore", post(restore))
+        .route("/api/bin/empty", post(empty_bin))
         .route("/api/proofs/{id}/further", post(go_on))
         .route("/api/proofs/{id}/repeat", post(repeat_test))
         .route("/api/proofs/{id}/take", post(take_tuning))
@@ -75,7 +77,8 @@ pub fn api() -> Router<App> {
         .route("/api/difference", get(difference))
         .route("/api/look-change", get(look_change))
         .route("/api/finals", get(finals))
-        .route("/api/finals/{id}", axum::routing::delete(remove_final))
+        .route("/api/finals/{id}", get(one_final))
+        .route("/api/finals/{id}/cancel", post(cancel_final))
         .route("/api/finals/{id}/pause", post(pause_final))
         .route("/api/finals/{id}/resume", post(resume_final))
         .route("/api/finals/{id}/turn", post(move_final))
@@ -87,17 +90,6 @@ pub fn api() -> Router<App> {
 
 async fn unknown() -> Failure {
     Failure(Fault::new(Code::NotFound, "the API has no such address", "address", "reload the page"))
-}
-
-/// Runs `f` where it may block, and turns a panic into a fault.
-pub(crate) async fn work<T: Send + 'static>(
-    app: App,
-    f: impl FnOnce(&Workshop) -> Result<T, Fault> + Send + 'static,
-) -> Result<T, Failure> {
-    tokio::task::spawn_blocking(move || f(&app.workshop))
-        .await
-        .map_err(|e| Failure(Fault::internal(e.to_string(), "server")))?
-        .map_err(Failure)
 }
 
 pub(crate) fn read<T: DeserializeOwned>(body: Result<Bytes, BytesRejection>) -> Result<T, Failure> {
@@ -141,8 +133,28 @@ async fn go_to_revision(State(app): State<App>, Path((id, number)): Path<(i64, i
     work(app, move |w| w.go_to_revision(id, number)).await.map(Json)
 }
 
-async fn proofs(State(app): State<App>, Path(id): Path<i64>) -> Answer<Vec<workshop::ProofView>> {
-    work(app, move |w| w.proofs(id)).await.map(Json)
+/// Most rows of one page of a list.
+const PAGE: u32 = 200;
+
+/// A page of a list: proofs older than one, or finals from one on.
+#[derive(Deserialize)]
+struct Page {
+    before: Option<i64>,
+    #[serde(default)]
+    skip: u32,
+    most: Option<u32>,
+    #[serde(default)]
+    ended: bool,
+}
+
+impl Page {
+    fn most(&self) -> u32 {
+        self.most.unwrap_or(PAGE).clamp(1, PAGE)
+    }
+}
+
+async fn proofs(State(app): State<App>, Path(id): Path<i64>, Query(q): Query<Page>) -> Answer<workshop::ProofsView> {
+    work(app, move |w| w.proofs_before(id, q.before.unwrap_or(i64::MAX), q.most())).await.map(Json)
 }
 
 async fn start_test(State(app): State<App>, Path(id): Path<i64>, body: Body) -> Answer<workshop::ProofView> {
@@ -270,18 +282,29 @@ async fn change_proof(State(app): State<App>, Path(id): Path<i64>, body: Body) -
 }
 
 #[derive(Deserialize)]
-struct Ids {
-    ids: Vec<i64>,
+struct Items {
+    /// All of them where there are none.
+    #[serde(default)]
+    items: Vec<workshop::BinItem>,
 }
 
-async fn delete_proofs(State(app): State<App>, body: Body) -> Answer<()> {
-    let which: Ids = read(body)?;
-    work(app, move |w| w.delete_proofs(&which.ids)).await.map(Json)
+async fn bin(State(app): State<App>) -> Answer<Vec<workshop::BinEntry>> {
+    work(app, |w| w.bin()).await.map(Json)
 }
 
-async fn restore_proofs(State(app): State<App>, body: Body) -> Answer<()> {
-    let which: Ids = read(body)?;
-    work(app, move |w| w.restore_proofs(&which.ids)).await.map(Json)
+async fn delete(State(app): State<App>, body: Body) -> Answer<()> {
+    let which: Items = read(body)?;
+    work(app, move |w| w.delete(&which.items)).await.map(Json)
+}
+
+async fn restore(State(app): State<App>, body: Body) -> Answer<()> {
+    let which: Items = read(body)?;
+    work(app, move |w| w.restore(&which.items)).await.map(Json)
+}
+
+async fn empty_bin(State(app): State<App>, body: Body) -> Answer<()> {
+    let which: Items = read(body)?;
+    work(app, move |w| w.empty_bin(&which.items)).await.map(Json)
 }
 
 async fn go_on(State(app): State<App>, Path(id): Path<i64>, body: Body) -> Answer<workshop::ProofView> {
@@ -501,10 +524,9 @@ async fn start_trials(State(app): State<App>, Path(id): Path<i64>) -> Answer<()>
     work(app, move |w| w.start_trials(id)).await.map(Json)
 }
 
-async fn thumbnail(State(app): State<App>, Path(id): Path<i64>) -> Result<Response, Failure> {
-    let bytes = work(app, move |w| w.thumbnail(id)).await?;
-    let headers = [(header::CONTENT_TYPE, "image/png"), (header::CACHE_CONTROL, "private, max-age=86400")];
-    Ok((headers, bytes).into_response())
+async fn thumbnail(State(app): State<App>, Path(id): Path<i64>, request: Request) -> Result<Response, Failure> {
+    let path = app.workshop.thumbnail_file(id);
+    file(request, &path, "image/png", [(header::CACHE_CONTROL, "private, max-age=86400".into())]).await
 }
 
 /// Proofs by number, with commas between them, A first.
@@ -543,12 +565,16 @@ async fn look_change(State(app): State<App>, Query(p): Query<Pair>) -> Result<Re
     work(app, move |w| w.look_change(p.b, p.a, p.gain())).await.map(pixels)
 }
 
-async fn finals(State(app): State<App>) -> Answer<Vec<workshop::FinalView>> {
-    work(app, |w| w.finals()).await.map(Json)
+async fn finals(State(app): State<App>, Query(q): Query<Page>) -> Answer<workshop::FinalsView> {
+    work(app, move |w| w.finals_page(q.ended, q.skip, q.most())).await.map(Json)
 }
 
-async fn remove_final(State(app): State<App>, Path(id): Path<i64>) -> Answer<()> {
-    work(app, move |w| w.remove_final(id)).await.map(Json)
+async fn one_final(State(app): State<App>, Path(id): Path<i64>) -> Answer<workshop::FinalView> {
+    work(app, move |w| w.one_final(id)).await.map(Json)
+}
+
+async fn cancel_final(State(app): State<App>, Path(id): Path<i64>) -> Answer<()> {
+    work(app, move |w| w.cancel_final(id)).await.map(Json)
 }
 
 async fn pause_final(State(app): State<App>, Path(id): Path<i64>) -> Answer<()> {
@@ -573,15 +599,20 @@ async fn render_again(State(app): State<App>, Path(id): Path<i64>) -> Answer<wor
     work(app, move |w| w.render_again(id)).await.map(Json)
 }
 
-async fn final_file(State(app): State<App>, Path((id, name)): Path<(i64, String)>) -> Result<Response, Failure> {
-    let (bytes, name) = work(app, move |w| {
-        let path = w.final_file(id, &name)?;
-        let bytes = std::fs::read(&path).map_err(|e| Fault::io(name.clone(), &e))?;
-        Ok((bytes, name))
-    })
-    .await?;
-    let kind = if name.ends_with(".png") { "image/png" } else { "image/x-exr" };
-    let disposition =
-        if name == "thumb.png" { "inline".to_string() } else { format!("attachment; filename=\"{name}\"") };
-    Ok(([(header::CONTENT_TYPE, kind.to_string()), (header::CONTENT_DISPOSITION, disposition)], bytes).into_response())
+async fn final_file(
+    State(app): State<App>,
+    Path((id, name)): Path<(i64, String)>,
+    request: Request,
+) -> Result<Response, Failure> {
+    let path = work(app, move |w| w.final_file(id, &name)).await?;
+    let kind = match path.extension().and_then(|e| e.to_str()) {
+        Some("png") => "image/png",
+        Some("tif") => "image/tiff",
+        Some("json") => "application/json",
+        _ => "image/x-exr",
+    };
+    if path.ends_with("thumb.png") {
+        return file(request, &path, kind, [(header::CACHE_CONTROL, "private, no-cache".into())]).await;
+    }
+    download(request, &path, kind).await
 }

@@ -5,13 +5,20 @@ use axum::extract::State;
 use axum::extract::ws::rejection::WebSocketUpgradeRejection;
 use axum::extract::ws::{Message, WebSocket, WebSocketUpgrade};
 use axum::response::Response;
+use fault::{Code, Fault};
 use tokio::sync::broadcast::error::RecvError;
 
 pub async fn events(
     State(app): State<App>,
     upgrade: Result<WebSocketUpgrade, WebSocketUpgradeRejection>,
 ) -> Result<Response, Failure> {
-    Ok(upgrade?.on_upgrade(move |socket| forward(app, socket)))
+    let place = app.sockets.clone().try_acquire_owned().map_err(|_| {
+        Fault::new(Code::Busy, "too many pages of this bench are open", "events", "close some of them, then reload")
+    })?;
+    Ok(upgrade?.on_upgrade(move |socket| async move {
+        forward(app, socket).await;
+        drop(place);
+    }))
 }
 
 async fn forward(app: App, mut socket: WebSocket) {

@@ -34,7 +34,8 @@ pub fn typescript() -> String {
         workshop::NewShot, workshop::ShotChange, workshop::ProofChange, workshop::TakeBack, workshop::GoOn, workshop::NewTest, workshop::Layer,
         workshop::PixelReadout, picture::denoise::Strays, picture::denoise::profile::Area, picture::denoise::profile::Profile,
         picture::filter::Character, workshop::Softened, picture::clamps::ClampAdvice, workshop::Clamped, workshop::Softening, workshop::SofteningAgainst,
-        workshop::CleanUpView,
+        workshop::CleanUpView, workshop::BinKind, workshop::BinItem, workshop::BinEntry, workshop::MemoryUse,
+        workshop::ProofsView, workshop::FinalsView,
     ];
     let head = "// Written by the program from its Rust types: `./run types`. Do not edit.\n\n";
     format!("{head}{}\n", list.join("\n\n"))

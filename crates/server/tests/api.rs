@@ -246,6 +246,7 @@ async fn from_shot_to_delivered_final() {
     let w = h.workshop.clone();
     tokio::task::spawn_blocking(move || w.wait_for_test()).await.unwrap();
     let (_, proofs) = h.ask("GET", &format!("/api/shots/{id}/proofs"), b"").await;
+    let proofs = proofs["list"].clone();
     assert_eq!((&proofs[0]["state"], proofs[0]["report"]["complete"].as_bool()), (&json!("done"), Some(true)));
 
     let (status, picture) =
@@ -266,8 +267,9 @@ async fn from_shot_to_delivered_final() {
     assert_eq!(h.ask("POST", &format!("/api/shots/{id}/finals"), b"").await.0, 200);
     let w = h.workshop.clone();
     tokio::task::spawn_blocking(move || w.wait_for_finals()).await.unwrap().unwrap();
-    let (_, finals) = h.ask("GET", "/api/finals", b"").await;
-    let f = &finals[0];
+    let (_, finals) = h.ask("GET", "/api/finals?ended=true", b"").await;
+    assert_eq!((&finals["open"], &finals["ended"]), (&json!(0), &json!(1)));
+    let f = &finals["list"][0];
     assert_eq!((&f["state"], &f["frame"]), (&json!("delivered"), &json!([96, 64])), "{f}");
     for file in f["files"].as_array().unwrap() {
         let path = format!("/api/finals/{}/files/{}", f["id"], file["name"].as_str().unwrap());

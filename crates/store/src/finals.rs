@@ -1,5 +1,6 @@
 //! Finals: the queue and what was delivered.
 
+use crate::bin::{BinKind, out_of_bin, seen};
 use crate::{FinalState, Policy, Store, now, sql};
 use fault::{Code, Fault};
 use rusqlite::Row;
@@ -51,6 +52,15 @@ const FINAL: &str =
     "SELECT id, shot, state, budget, description, forecast, report, files, fault, made, ended, policy, place, task
      FROM finals";
 
+/// They stand in the queue; they have ended.
+const OPEN: &str = "state IN ('waiting', 'running', 'paused')";
+const ENDED: &str = "state NOT IN ('waiting', 'running', 'paused')";
+
+/// A condition: neither it nor its shot lies in the bin.
+fn shown() -> String {
+    format!("{} AND {}", seen(BinKind::Final, "finals.id"), seen(BinKind::Shot, "finals.shot"))
+}
+
 /// What a mere change of state does beside it.
 const CLEAR: &str = "fault = NULL";
 
@@ -78,6 +88,7 @@ impl Store {
         let t = db.transaction().map_err(sql)?;
         let mut ids = Vec::new();
         for f in list {
+            out_of_bin(&t, f.shot)?;
             t.execute(
                 "INSERT INTO finals (shot, state, budget, policy, description, forecast, files, made, task, place)
                  VALUES (?1, ?8, ?2, ?3, ?4, ?5, '[]', ?6, ?7, (SELECT coalesce(max(place), 0) + 1 FROM finals))",
@@ -112,6 +123,11 @@ impl Store {
         self.enter(id, state, CLEAR, &[])
     }
 
+    /// Takes a final up again that was paused or cancelled or has failed.
+    pub fn resume_final(&self, id: i64) -> Result<(), Fault> {
+        self.enter_from(&FinalState::RESUMED, id, FinalState::Waiting, "fault = NULL, ended = NULL", &[])
+    }
+
     /// Puts a final back into the queue, where it waits for what the fault tells.
     pub fn hold_final(&self, id: i64, fault: &str) -> Result<(), Fault> {
         self.enter(id, FinalState::Waiting, "fault = ?4", &[&fault])
@@ -119,7 +135,18 @@ impl Store {
 
     /// The same with more that changes.
     fn enter(&self, id: i64, state: FinalState, set: &str, values: &[&dyn rusqlite::ToSql]) -> Result<(), Fault> {
-        let from: Vec<&str> = state.after().iter().map(|s| s.word()).collect();
+        self.enter_from(state.after(), id, state, set, values)
+    }
+
+    fn enter_from(
+        &self,
+        from: &[FinalState],
+        id: i64,
+        state: FinalState,
+        set: &str,
+        values: &[&dyn rusqlite::ToSql],
+    ) -> Result<(), Fault> {
+        let from: Vec<&str> = from.iter().map(|s| s.word()).collect();
         let command =
             format!("UPDATE finals SET state = ?2, {set} WHERE id = ?1 AND instr(?3, ',' || state || ',') > 0");
         let from = format!(",{},", from.join(","));
@@ -159,21 +186,98 @@ impl Store {
             .map_err(|e| sql(e).within(&format!("final {id}")))
     }
 
-    /// In the order of the queue.
-    pub fn finals(&self) -> Result<Vec<FinalRow>, Fault> {
+    fn list(&self, what: &str, values: &[&dyn rusqlite::ToSql]) -> Result<Vec<FinalRow>, Fault> {
         let db = self.db();
-        let mut q = db.prepare(&format!("{FINAL} ORDER BY place, id")).map_err(sql)?;
-        let rows = q.query_map([], final_row).map_err(sql)?;
+        let mut q = db.prepare_cached(&format!("{FINAL} WHERE {what}")).map_err(sql)?;
+        let rows = q.query_map(values, final_row).map_err(sql)?;
         rows.collect::<Result<_, _>>().map_err(sql)
     }
 
-    /// Removes a final with its files.
-    pub fn delete_final(&self, id: i64) -> Result<(), Fault> {
-        self.db().execute("DELETE FROM finals WHERE id = ?1", [id]).map_err(sql)?;
-        let folder = self.final_folder(id);
-        match std::fs::remove_dir_all(&folder) {
-            Err(e) if e.kind() != std::io::ErrorKind::NotFound => Err(Fault::io(folder.display().to_string(), &e)),
-            _ => Ok(()),
-        }
+    /// All that are not in the bin, in the order of the queue.
+    pub fn finals(&self) -> Result<Vec<FinalRow>, Fault> {
+        self.list(&format!("{} ORDER BY place, id", shown()), &[])
+    }
+
+    /// Those in the queue in its order, from one on, so many at the most.
+    pub fn open_finals(&self, skip: u32, most: u32) -> Result<Vec<FinalRow>, Fault> {
+        self.list(&format!("{OPEN} ORDER BY place, id LIMIT ?2 OFFSET ?1"), &[&skip, &most])
+    }
+
+    /// The one whose turn it is.
+    pub fn next_in_queue(&self) -> Result<Option<FinalRow>, Fault> {
+        let all = self.list(&format!("{OPEN} AND state <> 'paused' ORDER BY place, id LIMIT 1"), &[])?;
+        Ok(all.into_iter().next())
+    }
+
+    /// Those that have ended, the latest first, from one on, so many at the most.
+    pub fn ended_finals(&self, skip: u32, most: u32) -> Result<Vec<FinalRow>, Fault> {
+        self.list(&format!("{ENDED} AND {} ORDER BY ended DESC, id DESC LIMIT ?2 OFFSET ?1", shown()), &[&skip, &most])
+    }
+
+    /// How many stand in the queue, how many of them wait or run, and how many have ended.
+    pub fn count_finals(&self) -> Result<[i64; 3], Fault> {
+        let command = format!(
+            "SELECT (SELECT count(*) FROM finals WHERE {OPEN}), (SELECT count(*) FROM finals WHERE {OPEN} AND state <> 'paused'),
+                    (SELECT count(*) FROM finals WHERE {ENDED} AND {})",
+            shown()
+        );
+        let db = self.db();
+        let mut q = db.prepare_cached(&command).map_err(sql)?;
+        q.query_row([], |r| Ok([r.get(0)?, r.get(1)?, r.get(2)?])).map_err(sql)
+    }
+
+    /// Places of a final's neighbours in the queue: of the two before it and the two after it, nearest first.
+    pub fn places_beside(&self, of: &FinalRow) -> Result<[Vec<f64>; 2], Fault> {
+        let db = self.db();
+        let side = |after: bool| -> Result<Vec<f64>, Fault> {
+            let (than, order) = if after { (">", "ASC") } else { ("<", "DESC") };
+            let mut q = db
+                .prepare_cached(&format!(
+                    "SELECT place FROM finals WHERE {OPEN} AND (place, id) {than} (?1, ?2)
+                     ORDER BY place {order}, id {order} LIMIT 2"
+                ))
+                .map_err(sql)?;
+            q.query_map((of.place, of.id), |r| r.get(0)).map_err(sql)?.collect::<Result<_, _>>().map_err(sql)
+        };
+        Ok([side(false)?, side(true)?])
+    }
+
+    /// The first place of the queue, if anything stands in it.
+    pub fn first_place(&self) -> Result<Option<f64>, Fault> {
+        let command = format!("SELECT min(place) FROM finals WHERE {OPEN}");
+        self.db().query_row(&command, [], |r| r.get(0)).map_err(sql)
+    }
+
+    /// Delivered ones of a description.
+    pub fn delivered_finals(&self, shot: i64, description: &str) -> Result<Vec<FinalRow>, Fault> {
+        let what = format!("shot = ?1 AND state = 'delivered' AND description = ?2 AND {}", shown());
+        self.list(&what, &[&shot, &description])
+    }
+
+    /// Those whose files bear a name.
+    pub fn named_finals(&self, base: &str) -> Result<Vec<FinalRow>, Fault> {
+        self.list(&format!("base = ?1 AND {}", shown()), &[&base])
+    }
+
+    /// Forecasts and reports of the latest that were delivered at their threshold.
+    pub fn held_forecasts(&self, most: u32) -> Result<Vec<(String, String)>, Fault> {
+        let db = self.db();
+        let mut q = db
+            .prepare_cached(
+                "SELECT forecast, report FROM finals WHERE state = 'delivered' AND to_threshold AND forecast IS NOT NULL
+                 ORDER BY ended DESC LIMIT ?1",
+            )
+            .map_err(sql)?;
+        let rows = q.query_map([most], |r| Ok((r.get(0)?, r.get(1)?))).map_err(sql)?;
+        rows.collect::<Result<_, _>>().map_err(sql)
+    }
+
+    /// Ids of a shot's finals.
+    pub fn finals_of(&self, shot: i64) -> Result<Vec<i64>, Fault> {
+        let db = self.db();
+        let mut q =
+            db.prepare_cached(&format!("SELECT id FROM finals WHERE shot = ?1 AND {}", shown())).map_err(sql)?;
+        let rows = q.query_map([shot], |r| r.get(0)).map_err(sql)?;
+        rows.collect::<Result<_, _>>().map_err(sql)
     }
 }

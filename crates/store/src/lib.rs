@@ -2,6 +2,7 @@
 //! floors above give a meaning.
 
 mod advice;
+mod bin;
 pub mod content;
 mod finals;
 mod owner;
@@ -12,6 +13,7 @@ mod shots;
 mod states;
 
 pub use advice::AdviceRow;
+pub use bin::{BinKind, BinRow};
 pub use finals::{FinalRow, NewFinalRow};
 pub use partials::PartialRow;
 pub use proofs::{NewProofRow, ProofRow};
@@ -28,7 +30,7 @@ use std::sync::{Mutex, MutexGuard};
 
 /// How older data folders are brought up to date: the tables of the first version, and what each later one changed.
 #[doc(hidden)]
-pub const STEPS: [&str; 5] = [
+pub const STEPS: [&str; 6] = [
     "CREATE TABLE scenes (hash TEXT PRIMARY KEY, name TEXT NOT NULL, report TEXT NOT NULL, added INTEGER NOT NULL);
      CREATE TABLE environments (hash TEXT PRIMARY KEY, name TEXT NOT NULL, added INTEGER NOT NULL);
      CREATE TABLE shots (
@@ -86,6 +88,26 @@ pub const STEPS: [&str; 5] = [
      UPDATE finals SET policy = 'cleanness' WHERE policy NOT IN ('cleanness', 'time');
      UPDATE proofs SET state = 'stopped' WHERE state NOT IN ('running', 'done', 'stopped');
      UPDATE proofs SET kind = 'test' WHERE kind NOT IN ('test', 'pilot', 'reference', 'picture');",
+    // Long lists are read through indices; what is asked of JSON is a column.
+    "CREATE TABLE bin (
+       kind TEXT NOT NULL, key TEXT NOT NULL, name TEXT NOT NULL, bytes INTEGER NOT NULL, deleted INTEGER NOT NULL,
+       PRIMARY KEY (kind, key));
+     INSERT INTO bin SELECT 'proof', id, CASE name WHEN '' THEN 'test ' || number ELSE name END, bytes, deleted
+       FROM proofs WHERE deleted IS NOT NULL;
+     ALTER TABLE proofs DROP COLUMN deleted;
+     ALTER TABLE proofs ADD COLUMN whole INTEGER GENERATED ALWAYS AS
+       (CASE WHEN json_valid(description) THEN json_extract(description, '$.region') IS NULL END) VIRTUAL;
+     CREATE INDEX proofs_whole ON proofs (shot, whole, id);
+     ALTER TABLE finals ADD COLUMN base TEXT GENERATED ALWAYS AS
+       (coalesce(CASE WHEN json_valid(task) THEN json_extract(task, '$.base') END, printf('final_%04d', id))) VIRTUAL;
+     ALTER TABLE finals ADD COLUMN to_threshold INTEGER GENERATED ALWAYS AS
+       (CASE WHEN json_valid(report) THEN json_extract(report, '$.to_threshold') END) VIRTUAL;
+     CREATE INDEX finals_base ON finals (base);
+     CREATE INDEX finals_place ON finals (place, id);
+     CREATE INDEX finals_open ON finals (place, id) WHERE state IN ('waiting', 'running', 'paused');
+     CREATE INDEX finals_ended ON finals (ended DESC, id DESC) WHERE state NOT IN ('waiting', 'running', 'paused');
+     CREATE INDEX finals_of_shot ON finals (shot, state);
+     CREATE INDEX finals_held ON finals (ended DESC) WHERE state = 'delivered' AND to_threshold;",
 ];
 
 const DATABASE: &str = "mellow-grain.sqlite";
@@ -174,7 +196,10 @@ impl Store {
                 "use the version of the program that wrote it, or choose another folder with --data",
             )
         })?;
-        Ok(Store { connection: Mutex::new(connection), root: root.to_path_buf(), owner: Mutex::new(Some(owner)) })
+        let store =
+            Store { connection: Mutex::new(connection), root: root.to_path_buf(), owner: Mutex::new(Some(owner)) };
+        store.remove_files()?;
+        Ok(store)
     }
 
     /// Writes everything into the database's one file and lets the folder go. What is asked for afterwards is refused.

@@ -1,5 +1,6 @@
 //! Draft overlays and presets.
 
+use crate::bin::{BinKind, seen};
 use crate::{Store, now, sql};
 use fault::Fault;
 use rusqlite::Row;
@@ -52,10 +53,6 @@ impl Store {
             .map_err(sql)
     }
 
-    pub fn delete_partial(&self, id: i64) -> Result<(), Fault> {
-        self.db().execute("DELETE FROM partials WHERE id = ?1", [id]).map(|_| ()).map_err(sql)
-    }
-
     pub fn partial(&self, id: i64) -> Result<PartialRow, Fault> {
         self.db()
             .query_row(&format!("{PARTIAL} WHERE id = ?1"), [id], partial)
@@ -65,7 +62,8 @@ impl Store {
     /// In the order in which they were made, shipped ones first.
     pub fn partials(&self) -> Result<Vec<PartialRow>, Fault> {
         let db = self.db();
-        let mut q = db.prepare(&format!("{PARTIAL} ORDER BY shipped DESC, id")).map_err(sql)?;
+        let shown = seen(BinKind::Partial, "partials.id");
+        let mut q = db.prepare(&format!("{PARTIAL} WHERE {shown} ORDER BY shipped DESC, id")).map_err(sql)?;
         let rows = q.query_map([], partial).map_err(sql)?;
         rows.collect::<Result<_, _>>().map_err(sql)
     }

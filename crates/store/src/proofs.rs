@@ -1,8 +1,9 @@
 //! Proofs: kept tests, and the last tests that keep themselves for a while.
 
+use crate::bin::{BinKind, out_of_bin, seen};
 use crate::{ProofKind, ProofState, Store, now, sql};
 use fault::Fault;
-use rusqlite::{Row, Transaction};
+use rusqlite::{OptionalExtension, Row, Transaction};
 
 #[derive(Debug, Clone, PartialEq)]
 pub struct ProofRow {
@@ -23,8 +24,6 @@ pub struct ProofRow {
     pub star: bool,
     /// Of its folder.
     pub bytes: i64,
-    /// When it was deleted; it can be brought back for a while.
-    pub deleted: Option<i64>,
     /// Phases and machine as JSON.
     pub circumstances: Option<String>,
 }
@@ -44,13 +43,19 @@ fn proof(r: &Row) -> rusqlite::Result<ProofRow> {
         kind: r.get(10)?,
         star: r.get(11)?,
         bytes: r.get(12)?,
-        deleted: r.get(13)?,
-        circumstances: r.get(14)?,
+        circumstances: r.get(13)?,
     })
 }
 
-const PROOF: &str =
-    "SELECT id, shot, number, name, note, kept, state, made, description, report, kind, star, bytes, deleted,
+/// Proofs that are read at once where only some are looked at.
+const PAGE: u32 = 16;
+
+/// A condition: it does not lie in the bin.
+fn shown() -> String {
+    seen(BinKind::Proof, "proofs.id")
+}
+
+const PROOF: &str = "SELECT id, shot, number, name, note, kept, state, made, description, report, kind, star, bytes,
      circumstances FROM proofs";
 
 /// A kept proof that comes from elsewhere with its files.
@@ -84,6 +89,7 @@ impl Store {
     pub fn begin_proof(&self, shot: i64, kind: ProofKind, description: &str) -> Result<ProofRow, Fault> {
         let mut db = self.db();
         let t = db.transaction().map_err(sql)?;
+        out_of_bin(&t, shot)?;
         t.execute("UPDATE shots SET tests = tests + 1 WHERE id = ?1", [shot]).map_err(sql)?;
         t.execute(
             "INSERT INTO proofs (shot, number, name, note, kept, state, made, description, kind)
@@ -133,30 +139,25 @@ impl Store {
             .map_err(sql)
     }
 
-    /// Marks a proof as deleted, or brings it back.
-    pub fn mark_deleted(&self, id: i64, deleted: bool) -> Result<(), Fault> {
-        let at = deleted.then(now);
-        self.db().execute("UPDATE proofs SET deleted = ?2 WHERE id = ?1", (id, at)).map(|_| ()).map_err(sql)
-    }
-
-    /// Proofs that were marked as deleted before a time.
-    pub fn deleted_before(&self, time: i64) -> Result<Vec<i64>, Fault> {
-        let db = self.db();
-        let mut q = db.prepare("SELECT id FROM proofs WHERE deleted IS NOT NULL AND deleted < ?1").map_err(sql)?;
-        let rows = q.query_map([time], |r| r.get(0)).map_err(sql)?;
-        rows.collect::<Result<_, _>>().map_err(sql)
-    }
-
     /// Bytes of all proofs, those included that can still be brought back.
     pub fn proof_bytes(&self) -> Result<i64, Fault> {
         self.db().query_row("SELECT coalesce(sum(bytes), 0) FROM proofs", [], |r| r.get(0)).map_err(sql)
+    }
+
+    /// Bytes of a shot's proofs.
+    pub fn proof_bytes_of(&self, shot: i64) -> Result<i64, Fault> {
+        let command = "SELECT coalesce(sum(bytes), 0) FROM proofs WHERE shot = ?1";
+        self.db().query_row(command, [shot], |r| r.get(0)).map_err(sql)
     }
 
     /// Unkept proofs of all shots that have ended, oldest first.
     pub fn unkept_proofs(&self) -> Result<Vec<ProofRow>, Fault> {
         let db = self.db();
         let mut q = db
-            .prepare(&format!("{PROOF} WHERE kept = 0 AND state <> 'running' AND kind = 'test' ORDER BY id"))
+            .prepare(&format!(
+                "{PROOF} WHERE kept = 0 AND state <> 'running' AND kind = 'test' AND {} ORDER BY id",
+                shown()
+            ))
             .map_err(sql)?;
         let rows = q.query_map([], proof).map_err(sql)?;
         rows.collect::<Result<_, _>>().map_err(sql)
@@ -168,33 +169,71 @@ impl Store {
             .map_err(|e| sql(e).within(&format!("proof {id}")))
     }
 
-    /// Newest first, without deleted ones.
+    /// Newest first, without those in the bin.
     pub fn proofs(&self, shot: i64) -> Result<Vec<ProofRow>, Fault> {
+        self.proofs_before(shot, i64::MAX, u32::MAX)
+    }
+
+    /// The same, of a page: those older than one, so many at the most.
+    pub fn proofs_before(&self, shot: i64, id: i64, most: u32) -> Result<Vec<ProofRow>, Fault> {
         let db = self.db();
-        let mut q =
-            db.prepare(&format!("{PROOF} WHERE shot = ?1 AND deleted IS NULL ORDER BY id DESC")).map_err(sql)?;
-        let rows = q.query_map([shot], proof).map_err(sql)?;
+        let mut q = db
+            .prepare_cached(&format!("{PROOF} WHERE shot = ?1 AND id < ?2 AND {} ORDER BY id DESC LIMIT ?3", shown()))
+            .map_err(sql)?;
+        let rows = q.query_map((shot, id, most), proof).map_err(sql)?;
         rows.collect::<Result<_, _>>().map_err(sql)
     }
 
-    /// Removes a proof with its files.
-    pub fn delete_proof(&self, id: i64) -> Result<(), Fault> {
-        self.db().execute("DELETE FROM proofs WHERE id = ?1", [id]).map_err(sql)?;
-        let folder = self.proof_folder(id);
-        match std::fs::remove_dir_all(&folder) {
-            Ok(()) => Ok(()),
-            Err(e) => match e.kind() {
-                std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory => Ok(()),
-                _ => Err(Fault::io(folder.display().to_string(), &e)),
-            },
+    /// The same one after the other, of which no more are read than are looked at.
+    pub fn each_proof(&self, shot: i64) -> impl Iterator<Item = Result<ProofRow, Fault>> + '_ {
+        let mut last = i64::MAX;
+        let mut page = Vec::new().into_iter();
+        std::iter::from_fn(move || {
+            if page.len() == 0 {
+                match self.proofs_before(shot, last, PAGE) {
+                    Ok(rows) => page = rows.into_iter(),
+                    Err(f) => return Some(Err(f)),
+                }
+            }
+            page.next().inspect(|p| last = p.id).map(Ok)
+        })
+        .fuse()
+    }
+
+    pub fn count_proofs(&self, shot: i64) -> Result<i64, Fault> {
+        self.db()
+            .query_row(&format!("SELECT count(*) FROM proofs WHERE shot = ?1 AND {}", shown()), [shot], |r| r.get(0))
+            .map_err(sql)
+    }
+
+    /// The proof that shows a shot at a glance: the newest that has ended, one of the whole frame if there is any.
+    pub fn showing_proof(&self, shot: i64) -> Result<Option<i64>, Fault> {
+        let command = format!(
+            "SELECT id FROM proofs WHERE shot = ?1 AND whole IS ?2 AND state <> 'running' AND kind <> 'picture' AND {}
+             ORDER BY id DESC LIMIT 1",
+            shown()
+        );
+        let db = self.db();
+        let mut q = db.prepare_cached(&command).map_err(sql)?;
+        for whole in [Some(true), Some(false)] {
+            if let Some(id) = q.query_row((shot, whole), |r| r.get(0)).optional().map_err(sql)? {
+                return Ok(Some(id));
+            }
         }
+        Ok(None)
     }
 
     /// Proofs that must go so that at most `spare` of a shot remain unkept: the oldest ones that have ended.
     pub fn surplus_proofs(&self, shot: i64, spare: usize) -> Result<Vec<i64>, Fault> {
-        let rows = self.proofs(shot)?;
-        let spared = rows.iter().filter(|p| !p.kept && p.state != ProofState::Running && p.kind == ProofKind::Test);
-        Ok(spared.skip(spare).map(|p| p.id).collect())
+        let db = self.db();
+        let command = format!(
+            "SELECT id FROM proofs WHERE shot = ?1 AND kept = 0 AND state <> 'running' AND kind = 'test' AND {}
+             ORDER BY id DESC LIMIT -1 OFFSET ?2",
+            shown()
+        );
+        let mut q = db.prepare(&command).map_err(sql)?;
+        let rows = q.query_map((shot, spare as i64), |r| r.get(0)).map_err(sql)?;
+        rows.collect::<Result<_, _>>().map_err(sql)
     }
 
     /// Tests that were running when the program ended the last time.

@@ -1,9 +1,10 @@
 //! Scenes, environments, shots and the revisions of their tunings.
 
+use crate::bin::{BinKind, out_of_bin, seen};
 use crate::proofs::add_proof;
 use crate::{NewProofRow, Store, now, sql};
 use fault::Fault;
-use rusqlite::{Row, Transaction};
+use rusqlite::{OptionalExtension, Row, Transaction};
 use std::path::Path;
 
 #[derive(Debug, Clone, PartialEq)]
@@ -83,6 +84,14 @@ fn shot(r: &Row) -> rusqlite::Result<ShotRow> {
     })
 }
 
+fn scene(r: &Row) -> rusqlite::Result<SceneRow> {
+    Ok(SceneRow { hash: r.get(0)?, name: r.get(1)?, report: r.get(2)?, file: r.get(3)? })
+}
+
+fn environment(r: &Row) -> rusqlite::Result<EnvironmentRow> {
+    Ok(EnvironmentRow { hash: r.get(0)?, name: r.get(1)?, eight_bit: r.get(2)? })
+}
+
 fn revision(r: &Row) -> rusqlite::Result<RevisionRow> {
     Ok(RevisionRow {
         number: r.get(0)?,
@@ -97,6 +106,8 @@ fn revision(r: &Row) -> rusqlite::Result<RevisionRow> {
     })
 }
 
+const SCENE: &str = "SELECT hash, name, report, file FROM scenes";
+const ENVIRONMENT: &str = "SELECT hash, name, eight_bit FROM environments";
 const SHOT: &str = "SELECT id, name, scene, environment, camera, budget, revision, archived, edits, stamp FROM shots";
 const REVISION: &str =
     "SELECT number, parent, tuning, change, made, camera, budget, name, edits FROM revisions WHERE shot = ?1";
@@ -127,17 +138,22 @@ impl Store {
                  ON CONFLICT(hash) DO UPDATE SET name = ?2, report = ?3, file = ?5",
                 (&row.hash, &row.name, &row.report, now(), &row.file),
             )
-            .map(|_| ())
-            .map_err(sql)
+            .map_err(sql)?;
+        self.take_from_bin(BinKind::Scene, &row.hash)
     }
 
     pub fn scenes(&self) -> Result<Vec<SceneRow>, Fault> {
         let db = self.db();
-        let mut q = db.prepare("SELECT hash, name, report, file FROM scenes ORDER BY added").map_err(sql)?;
-        let rows = q
-            .query_map([], |r| Ok(SceneRow { hash: r.get(0)?, name: r.get(1)?, report: r.get(2)?, file: r.get(3)? }))
+        let mut q = db
+            .prepare(&format!("{SCENE} WHERE {} ORDER BY added", seen(BinKind::Scene, "scenes.hash")))
             .map_err(sql)?;
+        let rows = q.query_map([], scene).map_err(sql)?;
         rows.collect::<Result<_, _>>().map_err(sql)
+    }
+
+    /// One scene, also from the bin.
+    pub fn scene(&self, hash: &str) -> Result<Option<SceneRow>, Fault> {
+        self.db().query_row(&format!("{SCENE} WHERE hash = ?1"), [hash], scene).optional().map_err(sql)
     }
 
     pub fn add_environment(&self, row: &EnvironmentRow) -> Result<(), Fault> {
@@ -147,17 +163,21 @@ impl Store {
                  ON CONFLICT(hash) DO UPDATE SET name = ?2, eight_bit = ?4",
                 (&row.hash, &row.name, now(), row.eight_bit),
             )
-            .map(|_| ())
-            .map_err(sql)
+            .map_err(sql)?;
+        self.take_from_bin(BinKind::Environment, &row.hash)
     }
 
     pub fn environments(&self) -> Result<Vec<EnvironmentRow>, Fault> {
         let db = self.db();
-        let mut q = db.prepare("SELECT hash, name, eight_bit FROM environments ORDER BY added").map_err(sql)?;
-        let rows = q
-            .query_map([], |r| Ok(EnvironmentRow { hash: r.get(0)?, name: r.get(1)?, eight_bit: r.get(2)? }))
-            .map_err(sql)?;
+        let shown = seen(BinKind::Environment, "environments.hash");
+        let mut q = db.prepare(&format!("{ENVIRONMENT} WHERE {shown} ORDER BY added")).map_err(sql)?;
+        let rows = q.query_map([], environment).map_err(sql)?;
         rows.collect::<Result<_, _>>().map_err(sql)
+    }
+
+    /// One environment, also from the bin.
+    pub fn environment(&self, hash: &str) -> Result<Option<EnvironmentRow>, Fault> {
+        self.db().query_row(&format!("{ENVIRONMENT} WHERE hash = ?1"), [hash], environment).optional().map_err(sql)
     }
 
     /// Adds a shot with its first revision; `row.id` and `row.revision` are ignored.
@@ -182,6 +202,10 @@ impl Store {
         )
         .map_err(sql)?;
         let id = t.last_insert_rowid();
+        // What it is made of is in use again.
+        for (kind, key) in [(BinKind::Scene, Some(&row.scene)), (BinKind::Environment, row.environment.as_ref())] {
+            t.execute("DELETE FROM bin WHERE kind = ?1 AND key = ?2", (kind, key)).map_err(sql)?;
+        }
         t.execute(INSERT_REVISION, (id, 1, 0, tuning, "first tuning", now(), &row.camera, row.budget, &row.edits))
             .map_err(sql)?;
         let mut folders = Vec::new();
@@ -200,9 +224,11 @@ impl Store {
         Ok(id)
     }
 
+    /// Those that are not in the bin.
     pub fn shots(&self) -> Result<Vec<ShotRow>, Fault> {
         let db = self.db();
-        let mut q = db.prepare(&format!("{SHOT} ORDER BY id")).map_err(sql)?;
+        let mut q =
+            db.prepare(&format!("{SHOT} WHERE {} ORDER BY id", seen(BinKind::Shot, "shots.id"))).map_err(sql)?;
         let rows = q.query_map([], shot).map_err(sql)?;
         rows.collect::<Result<_, _>>().map_err(sql)
     }
@@ -218,6 +244,7 @@ impl Store {
         let row = change.row;
         let mut db = self.db();
         let t = db.transaction().map_err(sql)?;
+        out_of_bin(&t, row.id)?;
         let changed = t
             .execute(
                 "UPDATE shots SET name = ?2, camera = ?3, budget = ?4, environment = ?5, archived = ?6, edits = ?7,

@@ -68,6 +68,9 @@ words! {
 }
 
 impl FinalState {
+    /// From these a final is taken up again when it is asked for.
+    pub(crate) const RESUMED: [FinalState; 3] = [FinalState::Paused, FinalState::Failed, FinalState::Cancelled];
+
     /// It stands in the queue.
     pub fn is_open(self) -> bool {
         matches!(self, FinalState::Waiting | FinalState::Running | FinalState::Paused)
@@ -77,8 +80,8 @@ impl FinalState {
     pub(crate) fn after(self) -> &'static [FinalState] {
         use FinalState::*;
         match self {
-            // Resumed, tried again, put back by the end of the program, topped up.
-            Waiting => &[Running, Paused, Failed, Delivered],
+            // Put back by the end of the program or a full disk, topped up. A hand takes up others too: [`FinalState::RESUMED`].
+            Waiting => &[Running, Delivered],
             Running => &[Waiting],
             Paused => &[Waiting, Running],
             // A top-up that comes to nothing leaves what was delivered before.
@@ -97,5 +100,19 @@ words! {
         Cleanness = "cleanness",
         /// It ends within the budget; what is left is spent where grain is worst.
         Time = "time",
+    }
+}
+
+words! {
+    /// What can lie in the bin.
+    BinKind {
+        Shot = "shot",
+        Proof = "proof",
+        Final = "final",
+        Scene = "scene",
+        Environment = "environment",
+        Table = "table",
+        /// A draft overlay or a preset.
+        Partial = "partial",
     }
 }

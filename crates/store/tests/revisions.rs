@@ -1,6 +1,8 @@
 //! Undo, redo and restarts: nothing that was once set is lost.
 
-use store::{FinalState, NewFinalRow, Policy, ProofKind, ProofState, SceneRow, ShotChangeRow, ShotRow, Store};
+use store::{
+    BinKind, BinRow, FinalState, NewFinalRow, Policy, ProofKind, ProofState, SceneRow, ShotChangeRow, ShotRow, Store,
+};
 
 fn shot() -> ShotRow {
     ShotRow {
@@ -64,10 +66,11 @@ fn unkept_proofs_are_pushed_out_and_kept_ones_stay() {
 
     // A deleted proof is out of sight, can be brought back, and its number is never given again.
     let last = proofs[5].id;
-    store.mark_deleted(last, true).unwrap();
+    let row = BinRow { kind: BinKind::Proof, key: last.to_string(), name: "last".into(), bytes: 400, deleted: 0 };
+    store.put_in_bin(&[row]).unwrap();
     assert!(store.proofs(id).unwrap().iter().all(|p| p.id != last));
-    assert_eq!(store.deleted_before(i64::MAX).unwrap(), [last]);
-    store.mark_deleted(last, false).unwrap();
+    assert_eq!(store.bin().unwrap()[0].key, last.to_string());
+    store.take_from_bin(BinKind::Proof, &last.to_string()).unwrap();
     assert_eq!(store.proofs(id).unwrap()[0].id, last);
     store.delete_proof(last).unwrap();
     let next = store.begin_proof(id, ProofKind::Test, "{}").unwrap();
@@ -93,7 +96,10 @@ fn older_data_folders_are_brought_up_to_date() {
          INSERT INTO settings VALUES ('keep', '20');",
         "INSERT INTO advice (shot, advice, state, basis, made) VALUES (1, '{}', 'open', 4, 1);",
         "UPDATE finals SET policy = 'time', place = 7.0;",
-        "UPDATE shots SET stamp = 4;",
+        "UPDATE shots SET stamp = 4;
+         INSERT INTO proofs (shot, number, name, note, kept, state, made, description, deleted)
+           VALUES (1, 8, '', '', 0, 'done', 1, '{}', 77);",
+        "INSERT INTO bin VALUES ('final', '99', 'gone', 5, 66);",
     ];
     for version in 1..=store::STEPS.len() {
         let folder = tempfile::tempdir().unwrap();
@@ -119,6 +125,10 @@ fn older_data_folders_are_brought_up_to_date() {
             assert_eq!((store.setting("keep").is_some(), store.regions(1).unwrap().len()), (later, later as usize));
             assert_eq!(store.partials().unwrap().len(), later as usize);
             assert_eq!(store.advice(1).unwrap().len(), (version >= 3) as usize);
+            // What could be brought back lies in the bin now.
+            let bin = store.bin().unwrap();
+            assert_eq!(bin.len(), (version >= 5) as usize + (version >= 6) as usize);
+            assert!(version < 5 || (bin[0].name.as_str(), bin[0].deleted) == ("test 8", 77), "{bin:?}");
             if start == 1 {
                 assert_eq!(store.begin_proof(1, ProofKind::Test, "{}").unwrap().number, 10, "version {version}");
                 // Going back to a revision without a camera of its own leaves the shot's.
@@ -206,22 +216,25 @@ fn finals_go_only_from_states_that_lead_there() {
     store.add_scene(&scene).unwrap();
     let shot = store.add_shot(&shot(), "one").unwrap();
     let new = NewFinalRow { shot, budget: 9.0, policy: Policy::Time, description: "{}", forecast: None, task: "{}" };
-    let ways: [&[FinalState]; 5] = [
+    let ways: [&[FinalState]; 4] = [
         &[Running, Delivered, Waiting, Running, Delivered],
         &[Running, Paused, Waiting, Running, Failed, Waiting],
-        &[Paused, Cancelled],
-        &[Running, Cancelled],
+        &[Running, Cancelled, Waiting, Running, Delivered, Waiting],
         &[Running, Waiting, Paused, Waiting],
     ];
     for way in ways {
         let id = store.add_finals(&[new]).unwrap()[0];
         for state in way {
-            store.set_final_state(id, *state).unwrap_or_else(|e| panic!("{way:?}: {e}"));
+            let resumed = matches!(store.one_final(id).unwrap().state, Paused | Failed | Cancelled);
+            let done = if resumed { store.resume_final(id) } else { store.set_final_state(id, *state) };
+            done.unwrap_or_else(|e| panic!("{way:?}: {e}"));
             assert_eq!(store.one_final(id).unwrap().state, *state);
         }
     }
     let id = store.add_finals(&[new]).unwrap()[0];
+    store.set_final_state(id, Paused).unwrap();
     store.end_final(id, Cancelled, None, "[]", None).unwrap();
+    // Only a hand takes it up again.
     for late in [Running, Waiting, Paused, Delivered, Failed] {
         let refused = store.set_final_state(id, late).unwrap_err();
         assert_eq!(refused.code, fault::Code::Busy, "{refused}");

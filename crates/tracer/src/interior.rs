@@ -1,10 +1,11 @@
 //! Which solids a point lies inside of, and what a ray finds on either side of a boundary.
 //!
 //! A solid is everything of one object that has one material that is solid. Solids may lie inside each other or overlap: where
-//! they do, the one with the smaller box has priority (nested dielectrics after Schmidt and Budge 2002, "Simple Nested
+//! they do, the one with the smaller volume has priority (nested dielectrics after Schmidt and Budge 2002, "Simple Nested
 //! Dielectrics in Ray Traced Images", with sizes in place of priorities set by hand). A boundary inside a solid of higher priority is
 //! none: rays pass it straight. Rays refract by the ratio of the indices on both sides.
 
+use glam::Vec3;
 use scene::{Material, Mesh, Scene};
 use std::collections::BTreeMap;
 
@@ -83,41 +84,64 @@ fn is_solid(m: &Material) -> bool {
     m.solid && m.transmission > 0.0
 }
 
+/// Box and volume of a solid.
+#[derive(Clone, Copy)]
+struct Extent {
+    lo: Vec3,
+    hi: Vec3,
+    /// Six times what the triangles enclose, as seen from one corner of them: it stays the same however the solid is moved and turned,
+    /// also where a mesh is not closed.
+    volume: f64,
+    corner: Vec3,
+}
+
+impl Extent {
+    fn with(&self, o: &Extent) -> Extent {
+        Extent { lo: self.lo.min(o.lo), hi: self.hi.max(o.hi), volume: self.volume + o.volume, ..*self }
+    }
+}
+
+/// Of all solids that a mesh holds.
+fn extents(mesh: &Mesh, solid: &[bool]) -> BTreeMap<(u32, u32), Extent> {
+    let mut all: BTreeMap<(u32, u32), Extent> = BTreeMap::new();
+    for t in mesh.triangles.iter().filter(|t| solid[t.material as usize]) {
+        let corners = mesh.corners(t);
+        let [a, b, c] = corners;
+        let nothing = Extent { lo: a, hi: a, volume: 0.0, corner: a };
+        let e = all.entry((t.object, t.material)).or_insert(nothing);
+        let [p, q, r] = corners.map(|p| p.as_dvec3() - e.corner.as_dvec3());
+        *e = e.with(&Extent { lo: a.min(b).min(c), hi: a.max(b).max(c), volume: p.dot(q.cross(r)), ..*e });
+    }
+    all
+}
+
 impl Solids {
     pub fn of(scene: &Scene) -> Solids {
-        type Bounds = (glam::Vec3, glam::Vec3);
-        let mut boxes: BTreeMap<(u32, u32), Bounds> = BTreeMap::new();
-        let mut hold = |key: (u32, u32), (lo, hi): Bounds| {
-            let b = boxes.entry(key).or_insert((lo, hi));
-            *b = (b.0.min(lo), b.1.max(hi));
+        let mut all: BTreeMap<(u32, u32), Extent> = BTreeMap::new();
+        let mut hold = |key: (u32, u32), e: Extent| {
+            all.entry(key).and_modify(|there| *there = there.with(&e)).or_insert(e);
         };
         let solid: Vec<bool> = scene.materials.iter().map(is_solid).collect();
         if solid.contains(&true) {
-            let each = |mesh: &Mesh, hold: &mut dyn FnMut(u32, u32, Bounds)| {
-                for t in mesh.triangles.iter().filter(|t| solid[t.material as usize]) {
-                    let [a, b, c] = mesh.corners(t);
-                    hold(t.object, t.material, (a.min(b).min(c), a.max(b).max(c)));
-                }
-            };
-            each(&scene.world, &mut |object, material, b| hold((object, material), b));
+            extents(&scene.world, &solid).into_iter().for_each(|(key, e)| hold(key, e));
+            let shared: Vec<_> = scene.shared.iter().map(|mesh| extents(mesh, &solid)).collect();
             for i in &scene.instances {
-                let mesh = &scene.shared[i.mesh as usize];
-                let within = scene.instance_bounds(i);
-                let mut used: Vec<u32> = mesh.triangles.iter().map(|t| t.material).collect();
-                used.sort_unstable();
-                used.dedup();
-                used.iter().filter(|m| solid[**m as usize]).for_each(|m| hold((i.object, *m), within));
+                let (lo, hi) = scene.instance_bounds(i);
+                let times = i.to_world.matrix3.determinant().abs() as f64;
+                for ((_, material), e) in &shared[i.mesh as usize] {
+                    hold((i.object, *material), Extent { lo, hi, volume: e.volume * times, ..*e });
+                }
             }
         }
-        let mut list: Vec<((u32, u32), Bounds)> = boxes.into_iter().collect();
-        let size = |b: &Bounds| (b.1 - b.0).max(glam::Vec3::splat(1e-12)).as_dvec3().element_product();
-        // Largest first; the order of equals does not matter as long as it is one.
-        list.sort_by(|a, b| size(&b.1).total_cmp(&size(&a.1)).then(a.0.cmp(&b.0)));
+        let mut list: Vec<((u32, u32), Extent)> = all.into_iter().collect();
+        // Largest first. Sizes that differ by rounding alone are equal; the order of equals does not matter as long as it is one.
+        let size = |e: &Extent| (1e3 * e.volume.abs().max(1e-300).ln()).round() as i64;
+        list.sort_by_key(|(key, e)| (std::cmp::Reverse(size(e)), *key));
         list.truncate(SolidId::MAX as usize);
         let index = |k: usize| scene.materials[list[k].0.1 as usize].ior.max(1.0);
         let overlaps = |a: usize, b: usize| {
-            let ((lo, hi), (other_lo, other_hi)) = (list[a].1, list[b].1);
-            lo.cmple(other_hi).all() && other_lo.cmple(hi).all()
+            let (a, b) = (&list[a].1, &list[b].1);
+            a.lo.cmple(b.hi).all() && b.lo.cmple(a.hi).all()
         };
         let mut overlap = list.len() > COMPARED;
         let rough = |k: usize| {
@@ -215,5 +239,45 @@ mod tests {
         // From inside a mesh that was never entered.
         let b = solids.boundary(&Interior::default(), 1, false);
         assert!(b.beyond.is_open() && b.eta == 1.0 / 1.5);
+    }
+
+    /// A thin rod has a larger box than a cube once it is turned, and still the smaller volume: the order of solids does not change
+    /// with their place, nor when they become instances.
+    #[test]
+    fn the_priority_of_solids_turns_with_them() {
+        use glam::{Affine3A, EulerRot, Quat};
+        use scene::{Instance, Triangle};
+        let glass = Material { solid: true, transmission: 1.0, ..Material::default() };
+        let cuboid = |object: u32, half: Vec3, place: Affine3A| {
+            let mut mesh = Mesh::default();
+            let corner = |k: u32| Vec3::new((k & 1) as f32, (k >> 1 & 1) as f32, (k >> 2) as f32) * 2.0 - 1.0;
+            mesh.positions = (0..8).map(|k| place.transform_point3(half * corner(k))).collect();
+            let sides = [[0, 2, 3, 1], [4, 5, 7, 6], [0, 1, 5, 4], [2, 6, 7, 3], [0, 4, 6, 2], [1, 3, 7, 5]];
+            for [a, b, c, d] in sides {
+                for vertices in [[a, b, c], [a, c, d]] {
+                    mesh.triangles.push(Triangle { vertices, material: 0, object });
+                }
+            }
+            mesh
+        };
+        for k in 0..200 {
+            let turn = Quat::from_euler(EulerRot::XYZ, k as f32, 0.7 * k as f32, 1.3);
+            let place = Affine3A::from_rotation_translation(turn, Vec3::splat(k as f32));
+            let (rod, cube) = (Vec3::new(0.1, 1.5, 0.1), Vec3::splat(0.45));
+            let mut whole = cuboid(0, rod, place);
+            let other = cuboid(1, cube, place);
+            let base = whole.positions.len() as u32;
+            whole.positions.extend(&other.positions);
+            let moved = other.triangles.iter().map(|t| Triangle { vertices: t.vertices.map(|v| v + base), ..*t });
+            whole.triangles.extend(moved);
+            let world = Scene { world: whole, materials: vec![glass.clone()], ..Scene::default() };
+            let shared = vec![cuboid(0, rod, Affine3A::IDENTITY), cuboid(0, cube, Affine3A::IDENTITY)];
+            let instances = (0..2).map(|mesh| Instance { mesh, to_world: place, object: mesh }).collect();
+            let apart = Scene { shared, instances, materials: vec![glass.clone()], ..Scene::default() };
+            for scene in [world, apart] {
+                let solids = Solids::of(&scene);
+                assert!(solids.number(0, 0) > solids.number(1, 0), "turned {k}: the rod has priority");
+            }
+        }
     }
 }

@@ -285,6 +285,12 @@ impl Render {
         Film::bytes_per_pixel(&self.settings, &self.arrangement.keep)
     }
 
+    /// Bytes that the film takes, squares at its edge rounded up.
+    pub fn film_bytes(&self) -> u64 {
+        let pixels: u64 = superblocks(self.settings.area, self.settings.frame).map(|b| b.area() as u64).sum();
+        pixels * self.bytes_per_pixel() as u64
+    }
+
     pub fn done(&self) -> bool {
         self.round >= self.rounds.len()
     }

@@ -37,6 +37,15 @@ pub struct Stage {
     pub times: StageTimes,
 }
 
+impl Stage {
+    /// Bytes held: meshes, textures, environment and the structure for rays.
+    pub fn bytes(&self) -> usize {
+        let report = &self.scene.report;
+        let environment = self.environment.as_ref().map_or(0, |e| 3 * size_of_val(&*e.pixels));
+        report.mesh_bytes as usize + report.texture_bytes as usize + self.world.bytes() + environment
+    }
+}
+
 /// A point of a surface as a ray meets it.
 pub(crate) struct Point {
     pub position: Vec3,

@@ -110,7 +110,7 @@ impl Workshop {
         }
         let environment = match &row.environment {
             Some(hash) => {
-                let name = self.0.store.environments()?.into_iter().find(|e| e.hash == *hash).map(|e| e.name);
+                let name = self.0.store.environment(hash)?.map(|e| e.name);
                 let path =
                     format!("environment/{}", name.unwrap_or_else(|| "environment.hdr".into()).replace('/', "-"));
                 put(&path, &self.0.store.environment_file(hash))?;

@@ -1,12 +1,13 @@
 //! Clean-up of proofs after the fact: nothing is rendered, and the noisy original stays. What it did is told with it.
 
+use crate::memory::{Key, Weighs};
 use crate::pictures::{Layer, Look};
 use crate::softening::Softening;
 use crate::{Workshop, lock};
 use fault::{Code, Fault};
 use picture::clamps::{ClampAdvice, Taken, suggested};
 use picture::denoise::detail::{BLOCK, DetailMap};
-use picture::denoise::profile::{Hints, Profile};
+use picture::denoise::profile::Profile;
 use picture::denoise::{CleanUp, Method, Strays, clean, clean_halves_by, possible};
 use picture::grain::{BlockMap, Judging, Measure};
 use picture::maps::{GrainLegend, grain_legend, grain_map};
@@ -19,8 +20,6 @@ use tracer::{Film, clean_up_of};
 use ts_rs::TS;
 use tuning::K;
 
-/// Cleaned pictures that stay in memory.
-const KEPT: usize = 4;
 /// Detail lost that is worth a word: a step and a half of 255.
 const WORTH: f64 = 1.5 / 255.0;
 /// Share of a block's light that a clamp can take before it is told as much.
@@ -28,13 +27,17 @@ const MUCH: f64 = 0.05;
 /// Objects that are named.
 const NAMED: usize = 3;
 
-pub(crate) type CleanedKey = (i64, CleanUp, Hints);
-
 /// A proof's picture after its clean-up.
 pub(crate) struct Cleaned {
     pub picture: Vec<Rgb>,
     pub halves: [Vec<Rgb>; 2],
     pub seconds: f64,
+}
+
+impl Weighs for Cleaned {
+    fn bytes(&self) -> usize {
+        3 * size_of_val(&*self.picture)
+    }
 }
 
 /// A running test as it was shown last, when that was, and how long its denoising took.
@@ -93,31 +96,21 @@ pub struct Clamped {
 }
 
 impl Workshop {
-    pub(crate) fn forget_cleaned(&self, proof: i64) {
-        lock(&self.0.cleaned).retain(|((id, ..), _)| *id != proof);
-    }
-
     /// The picture of a proof under a look, cleaned up. A running test shows its samples.
     pub(crate) fn cleaned(&self, proof: i64, look: &Look) -> Result<Arc<Cleaned>, Fault> {
         let plate = self.plate(proof)?;
         let running = self.running_test(proof).is_some();
         let how = if running { CleanUp::NONE } else { look.clean };
-        let key = (proof, how, look.hints.clone());
-        if !running && let Some((_, c)) = lock(&self.0.cleaned).iter().find(|(k, _)| *k == key) {
-            return Ok(c.clone());
+        let make = || {
+            let clock = Instant::now();
+            let halves = self.0.screen.install(|| clean_halves_by(&plate, &how, &look.hints));
+            let picture = mean(&halves[0], &halves[1]);
+            Ok(Cleaned { picture, halves, seconds: clock.elapsed().as_secs_f64() })
+        };
+        if running || !how.acts() {
+            return make().map(Arc::new);
         }
-        let clock = Instant::now();
-        let halves = self.0.screen.install(|| clean_halves_by(&plate, &how, &look.hints));
-        let picture = mean(&halves[0], &halves[1]);
-        let cleaned = Arc::new(Cleaned { picture, halves, seconds: clock.elapsed().as_secs_f64() });
-        if how.acts() {
-            let mut kept = lock(&self.0.cleaned);
-            kept.push_back((key, cleaned.clone()));
-            while kept.len() > KEPT {
-                kept.pop_front();
-            }
-        }
-        Ok(cleaned)
+        self.0.memory.get(&Key::Cleaned(proof, format!("{how:?} {:?}", look.hints)), make)
     }
 
     /// The picture of a running test through the quick denoiser, where its tuning asks for that from so many samples on.
@@ -151,6 +144,10 @@ impl Workshop {
 
     /// What the clean-up of a look does to a proof.
     pub fn clean_up(&self, proof: i64, look: &Look) -> Result<CleanUpView, Fault> {
+        self.shared(&format!("clean-up {proof} {look:?}"), || self.make_clean_up(proof, look))
+    }
+
+    fn make_clean_up(&self, proof: i64, look: &Look) -> Result<CleanUpView, Fault> {
         let plate = self.plate(proof)?;
         let cleaned = self.cleaned(proof, look)?;
         let judging = Judging::displayed(look.view);

@@ -89,6 +89,10 @@ impl Workshop {
             let what = format!("{} proofs cannot be compared", ids.len());
             return Err(Fault::new(Code::OutOfRange, what, "proofs", format!("choose two to {MOST}")));
         }
+        self.shared(&format!("comparison {ids:?} {reference:?}"), || self.make_comparison(ids, reference))
+    }
+
+    fn make_comparison(&self, ids: &[i64], reference: Option<i64>) -> Result<Comparison, Fault> {
         let sides: Vec<Side> = ids.iter().map(|id| self.side(*id)).collect::<Result<_, _>>()?;
         let base = match reference {
             Some(id) => Some(self.side(id)?),
@@ -114,7 +118,7 @@ impl Workshop {
             };
             let against_base = base.as_ref().or((i > 0).then_some(first));
             if let Some(b) = against_base.filter(|b| b.row.id != s.row.id) {
-                self.pool().install(|| measure(&mut column, s, b, base.is_some()))?;
+                self.0.screen.install(|| measure(&mut column, s, b, base.is_some()))?;
             }
             columns.push(column);
         }

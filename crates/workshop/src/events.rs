@@ -44,6 +44,8 @@ pub enum Event {
     Shots,
     /// Overlays or presets changed.
     Partials,
+    /// Something was put into the bin, or left it.
+    Bin,
     /// Choices for the whole bench changed.
     Settings,
     /// What was begun beside came to nothing.

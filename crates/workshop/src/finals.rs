@@ -13,7 +13,7 @@ pub use series::Series;
 pub use work::read_plan;
 
 use crate::testing::write_bytes;
-use crate::{Event, FileView, FinalTimes, FinalView, Workshop, json, lock, parse};
+use crate::{Event, FileView, FinalTimes, FinalView, FinalsView, Workshop, json, lock, parse};
 use fault::{Code, Fault};
 use picture::Region;
 use serde::{Deserialize, Serialize};
@@ -25,6 +25,9 @@ use std::time::{Duration, Instant};
 use store::{FinalRow, FinalState, NewFinalRow, Policy};
 use tracer::{Description, Limits, Plan, Progress};
 use ts_rs::TS;
+
+/// Between two looks at what has been left lying.
+const TEND: Duration = Duration::from_secs(600);
 
 /// A full disk is tried again once so many bytes more are free.
 const ROOM: f64 = 64e6;
@@ -169,7 +172,7 @@ impl Workshop {
         let (mut wanted, mut skipped) = (Vec::new(), Vec::new());
         for (d, task) in frames {
             match task.number {
-                Some(number) if self.is_whole(&d)? => skipped.push(number),
+                Some(number) if self.is_whole(shot, &d)? => skipped.push(number),
                 _ => wanted.push((d, task)),
             }
         }
@@ -252,9 +255,9 @@ impl Workshop {
     }
 
     /// A final of this description has been delivered, and its files are there as they were written.
-    fn is_whole(&self, d: &Description) -> Result<bool, Fault> {
-        for row in self.0.store.finals()?.iter().filter(|r| r.state == FinalState::Delivered) {
-            if parse::<Description>(&row.description, "final")? == *d && self.has_its_files(row)? {
+    fn is_whole(&self, shot: i64, d: &Description) -> Result<bool, Fault> {
+        for row in self.0.store.delivered_finals(shot, &json(d)?)? {
+            if self.has_its_files(&row)? {
                 return Ok(true);
             }
         }
@@ -269,14 +272,27 @@ impl Workshop {
         Ok(!files.is_empty() && files.iter().all(there))
     }
 
-    /// In the order of the queue.
+    /// All of them in the order of the queue.
     pub fn finals(&self) -> Result<Vec<FinalView>, Fault> {
         let rows = self.0.store.finals()?;
         rows.into_iter().map(|r| self.final_view(r)).collect()
     }
 
-    /// Takes a final out of the queue; one that has ended is removed with its files.
-    pub fn remove_final(&self, id: i64) -> Result<(), Fault> {
+    /// A page of those in the queue, in its order, or of those that have ended, the latest first.
+    pub fn finals_page(&self, ended: bool, skip: u32, most: u32) -> Result<FinalsView, Fault> {
+        let store = &self.0.store;
+        let rows = if ended { store.ended_finals(skip, most) } else { store.open_finals(skip, most) }?;
+        let [open, due, over] = store.count_finals()?;
+        let list = rows.into_iter().map(|r| self.final_view(r)).collect::<Result<_, _>>()?;
+        Ok(FinalsView { list, open, due, ended: over })
+    }
+
+    pub fn one_final(&self, id: i64) -> Result<FinalView, Fault> {
+        self.final_view(self.0.store.one_final(id)?)
+    }
+
+    /// Takes a final out of the queue; what it has rendered is kept, and it can be resumed. One that has ended stays as it is.
+    pub fn cancel_final(&self, id: i64) -> Result<(), Fault> {
         let row = self.0.store.one_final(id)?;
         match row.state {
             FinalState::Waiting | FinalState::Paused => {
@@ -285,14 +301,7 @@ impl Workshop {
                 self.ask_of_final(id, Wish::Cancel);
             }
             FinalState::Running => self.ask_of_final(id, Wish::Cancel),
-            _ => {
-                // Its film may still be put away: a folder that is written to cannot be removed.
-                self.ask_of_final(id, Wish::Cancel);
-                while lock(&self.0.finals.at_work).as_ref().is_some_and(|job| job.id == id) {
-                    std::thread::sleep(Duration::from_millis(5));
-                }
-                self.0.store.delete_final(id)?;
-            }
+            _ => return Err(not_in_queue(id)),
         }
         self.0.events.tell(Event::Finals);
         self.wake();
@@ -300,7 +309,7 @@ impl Workshop {
     }
 
     /// Names of a final's files without what passes and endings add.
-    fn base_of(&self, row: &FinalRow) -> Result<String, Fault> {
+    pub(crate) fn base_of(&self, row: &FinalRow) -> Result<String, Fault> {
         let task: Task = parse(&row.task, "task")?;
         Ok(task.base.unwrap_or_else(|| format!("final_{:04}", row.id)))
     }
@@ -312,14 +321,8 @@ impl Workshop {
         if row.files != "[]" {
             return self.0.store.keep_final(row.id, fault.as_deref());
         }
-        let state = match fault {
-            // What it has rendered waits for another try.
-            Some(_) => FinalState::Failed,
-            None => {
-                work::remove_working_state(&self.0.store.final_folder(row.id));
-                FinalState::Cancelled
-            }
-        };
+        // What it has rendered waits for another try.
+        let state = if fault.is_some() { FinalState::Failed } else { FinalState::Cancelled };
         self.0.store.end_final(row.id, state, None, "[]", fault.as_deref())
     }
 
@@ -337,13 +340,13 @@ impl Workshop {
         Ok(())
     }
 
-    /// Goes on with a final that was paused, or tries one again that failed.
+    /// Goes on with a final that was paused or cancelled, or tries one again that failed.
     pub fn resume_final(&self, id: i64) -> Result<(), Fault> {
         self.try_disk_again();
         match self.0.store.one_final(id)?.state {
-            FinalState::Paused | FinalState::Failed => self.0.store.set_final_state(id, FinalState::Waiting)?,
             FinalState::Waiting => {}
-            _ => return Err(not_in_queue(id)),
+            FinalState::Running | FinalState::Delivered => return Err(not_in_queue(id)),
+            _ => self.0.store.resume_final(id)?,
         }
         self.0.events.tell(Event::Finals);
         self.wake();
@@ -352,27 +355,19 @@ impl Workshop {
 
     /// Changes the order of the queue. The final that is being rendered makes way for one that is put first.
     pub fn move_final(&self, id: i64, turn: Turn) -> Result<(), Fault> {
-        let queue: Vec<FinalRow> = self.0.store.finals()?.into_iter().filter(|r| r.state.is_open()).collect();
-        let at = queue.iter().position(|r| r.id == id).ok_or_else(|| not_in_queue(id))?;
-        let place = |i: usize| queue[i].place;
-        let to = match turn {
-            Turn::First => place(0) - 1.0,
-            Turn::Sooner if at == 0 => return Ok(()),
-            Turn::Sooner => {
-                if at > 1 {
-                    0.5 * (place(at - 1) + place(at - 2))
-                } else {
-                    place(0) - 1.0
-                }
-            }
-            Turn::Later if at + 1 == queue.len() => return Ok(()),
-            Turn::Later => {
-                if at + 2 < queue.len() {
-                    0.5 * (place(at + 1) + place(at + 2))
-                } else {
-                    place(at + 1) + 1.0
-                }
-            }
+        let row = self.0.store.one_final(id)?;
+        if !row.state.is_open() {
+            return Err(not_in_queue(id));
+        }
+        let [before, after] = self.0.store.places_beside(&row)?;
+        let to = match (turn, before.as_slice(), after.as_slice()) {
+            (Turn::First, ..) => self.0.store.first_place()?.unwrap_or(row.place) - 1.0,
+            (Turn::Sooner, [one, two], _) => 0.5 * (one + two),
+            (Turn::Sooner, [one], _) => one - 1.0,
+            (Turn::Later, _, [one, two]) => 0.5 * (one + two),
+            (Turn::Later, _, [one]) => one + 1.0,
+            // It is there already.
+            _ => return Ok(()),
         };
         self.0.store.set_final_place(id, to)?;
         self.0.events.tell(Event::Finals);
@@ -496,11 +491,12 @@ impl Workshop {
         let started = std::thread::Builder::new().name("finals".into()).spawn(move || workshop.work_finals());
         match started {
             Ok(thread) => *lock(&self.0.finals.thread) = Some(thread),
-            Err(e) => eprintln!("finals cannot run: {e}"),
+            Err(e) => tracing::error!("finals cannot run: {e}"),
         }
     }
 
     fn work_finals(&self) {
+        let mut tended = Instant::now();
         while !self.0.closing.load(Ordering::Acquire) {
             if self.waits_for_room() {
                 let guard = lock(&self.0.wake.0);
@@ -508,16 +504,26 @@ impl Workshop {
                 continue;
             }
             // One that runs, with nobody at work on it, could not be put back because the disk was full.
-            let mine = |r: &FinalRow| matches!(r.state, FinalState::Waiting | FinalState::Running);
-            let next = self.0.store.finals().ok().and_then(|rows| rows.into_iter().find(mine));
-            match next {
+            match self.0.store.next_in_queue().unwrap_or(None) {
                 Some(row) => self.work_final(&row),
                 None => {
+                    if tended.elapsed() > TEND {
+                        tended = Instant::now();
+                        self.tend();
+                    }
                     let guard = lock(&self.0.wake.0);
                     // The time-out covers a wake-up between the look and the wait.
                     let _ = self.0.wake.1.wait_timeout(guard, Duration::from_millis(500));
                 }
             }
+        }
+    }
+
+    /// Lets go of what has been left lying for long enough.
+    fn tend(&self) {
+        self.drop_forgotten();
+        if let Err(f) = self.forget_old() {
+            tracing::error!("{f}");
         }
     }
 
@@ -544,9 +550,7 @@ impl Workshop {
     pub fn wait_for_finals(&self) -> Result<(), Fault> {
         // The samples of the last one are put away after it has been delivered.
         let busy = || lock(&self.0.finals.at_work).is_some();
-        while busy()
-            || self.0.store.finals()?.iter().any(|r| matches!(r.state, FinalState::Waiting | FinalState::Running))
-        {
+        while busy() || self.0.store.next_in_queue()?.is_some() {
             std::thread::sleep(Duration::from_millis(20));
         }
         Ok(())

@@ -1,9 +1,10 @@
 //! The forecast of a shot's final, from its best test.
 
 use crate::finals::Task;
+use crate::memory::{Key, Shared};
 use crate::rejudging::Anew;
 use crate::saved::load_counts;
-use crate::{Circumstances, FitView, ForecastView, Workshop, lock, parse};
+use crate::{Circumstances, FitView, ForecastView, Workshop, parse};
 use advice::{Brief, FILES, Forecast, Machine, Measured, Pilot, Trust, Wanted, fit, fit_denoised, forecast};
 use fault::{Code, Fault};
 use picture::Region;
@@ -11,7 +12,8 @@ use picture::denoise::Method;
 use serde::Deserialize;
 use std::collections::HashMap;
 use std::sync::Arc;
-use store::{FinalState, ProofKind, ProofState};
+use std::sync::atomic::Ordering;
+use store::{ProofKind, ProofState};
 use tracer::{Description, RenderReport, SavedCounts};
 use tuning::Tuning;
 
@@ -19,10 +21,7 @@ use tuning::Tuning;
 const CANDIDATES: usize = 12;
 
 /// Finals whose forecasts are compared with what came, newest first.
-const HISTORY: usize = 30;
-
-/// A proof and its samples.
-pub(crate) type CountsKey = (i64, u64);
+const HISTORY: u32 = 30;
 
 /// Under which name the seconds a pixel of a denoiser are kept.
 pub(crate) fn denoise_figure(method: Method) -> String {
@@ -35,8 +34,6 @@ struct Came {
     total: f64,
     #[serde(default)]
     before: f64,
-    #[serde(default)]
-    to_threshold: bool,
 }
 
 impl Workshop {
@@ -56,24 +53,31 @@ impl Workshop {
 
     /// How the forecasts of finals have held on this machine: of those that rendered to their threshold.
     fn trust(&self) -> Trust {
-        let mut ratios = Vec::new();
-        for row in self.0.store.finals().unwrap_or_default().iter().rev().filter(|r| r.state == FinalState::Delivered) {
-            let (Some(told), Some(came)) = (&row.forecast, &row.report) else { continue };
-            let (Ok(told), Ok(came)) = (parse::<Brief>(told, "forecast"), parse::<Came>(came, "report")) else {
-                continue;
-            };
-            if came.to_threshold && told.seconds > 0.0 {
-                ratios.push((came.total + came.before) / told.seconds * told.factor);
-            }
-            if ratios.len() == HISTORY {
-                break;
-            }
-        }
-        Trust::from(&ratios)
+        let ratio = |(told, came): &(String, String)| {
+            let (told, came) = (parse::<Brief>(told, "forecast").ok()?, parse::<Came>(came, "report").ok()?);
+            (told.seconds > 0.0).then(|| (came.total + came.before) / told.seconds * told.factor)
+        };
+        let held = self.0.store.held_forecasts(HISTORY).unwrap_or_default();
+        Trust::from(&held.iter().filter_map(ratio).collect::<Vec<_>>())
     }
 
     /// Forecast of the whole frame at the shot's tuning; none before a test of its scene and camera has ended.
     pub fn forecast(&self, shot: i64) -> Result<Option<ForecastView>, Fault> {
+        self.shared(&format!("forecast {shot}"), || self.make_forecast(shot))
+    }
+
+    /// An answer that many may ask for at once: it is worked out once, for all who ask before anything has changed.
+    pub(crate) fn shared<T: Clone + Send + Sync + 'static>(
+        &self,
+        what: &str,
+        make: impl FnOnce() -> Result<T, Fault>,
+    ) -> Result<T, Fault> {
+        let changes = self.0.changes.load(Ordering::Acquire);
+        let answer = self.0.memory.get(&Key::Answer(format!("{what} after {changes}")), || make().map(Shared))?;
+        Ok(answer.0.clone())
+    }
+
+    fn make_forecast(&self, shot: i64) -> Result<Option<ForecastView>, Fault> {
         let row = self.0.store.shot(shot)?;
         let tuning = self.tuning(shot)?;
         Ok(self.best_forecast(shot, &tuning)?.map(|best| ForecastView {
@@ -125,25 +129,19 @@ impl Workshop {
 
     /// Counts of a proof, from memory or from its folder.
     pub(crate) fn counts(&self, proof: i64, samples: u64) -> Option<Arc<SavedCounts>> {
-        let key = (proof, samples);
-        if let Some((_, c)) = lock(&self.0.counts).iter().find(|(k, _)| *k == key) {
-            return Some(c.clone());
-        }
-        let read = Arc::new(load_counts(&self.0.store.proof_folder(proof)).ok()?);
-        let mut kept = lock(&self.0.counts);
-        kept.push_back((key, read.clone()));
-        while kept.len() > 2 * CANDIDATES {
-            kept.pop_front();
-        }
-        Some(read)
+        let read = || load_counts(&self.0.store.proof_folder(proof));
+        self.0.memory.get(&Key::Counts(proof, samples), read).ok()
     }
 
     /// Tests of the shot's scene through a camera that can be forecast from, newest first.
     fn tests(&self, shot: i64, camera: &str) -> Result<Vec<Tested>, Fault> {
         let row = self.0.store.shot(shot)?;
         let mut out = Vec::new();
-        let ended = |p: &store::ProofRow| p.state != ProofState::Running && p.kind != ProofKind::Picture;
-        for p in self.0.store.proofs(shot)?.into_iter().filter(ended) {
+        for p in self.0.store.each_proof(shot) {
+            let p = p?;
+            if p.state == ProofState::Running || p.kind == ProofKind::Picture {
+                continue;
+            }
             let description: Description = parse(&p.description, "proof")?;
             let same = description.scene == row.scene
                 && description.camera == camera

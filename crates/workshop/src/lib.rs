@@ -4,6 +4,7 @@
 //! while a test runs. Everything that happens is told to listeners as an [`Event`].
 
 mod archive;
+mod bin;
 mod circumstances;
 mod cleaning;
 mod comparing;
@@ -13,6 +14,7 @@ mod forecasts;
 mod glances;
 mod ledgers;
 mod library;
+mod memory;
 mod parcels;
 mod partials;
 mod pictures;
@@ -30,25 +32,27 @@ mod testing;
 mod views;
 
 pub use archive::{PresetExport, ProofExport, ShotExport};
+pub use bin::{BinEntry, BinItem};
 pub use circumstances::{Circumstances, PhaseTime};
 pub use cleaning::{Clamped, CleanUpView, Softened};
 pub use events::{Event, FinalTimes};
 pub use finals::{Check, NewFinal, Ordered, Series, TopUp, Turn, read_plan};
+pub use memory::MemoryUse;
 pub use pictures::{Layer, Look, PixelReadout, Shown};
 pub use softening::{Softening, SofteningAgainst};
-pub use store::{FinalState, Policy, ProofKind};
+pub use store::{BinKind, FinalState, Policy, ProofKind};
 pub use tables::TableView;
 pub use tarnfell::DemoSize;
 pub use views::*;
 
 use fault::{Code, Fault};
-use std::collections::VecDeque;
+use std::collections::HashSet;
 use std::path::Path;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard};
 use std::time::{Duration, Instant};
 use store::Store;
-use tracer::{SavedCounts, Stage, own_pool, screen_pool};
+use tracer::{own_pool, screen_pool};
 
 pub(crate) fn lock<T>(m: &Mutex<T>) -> MutexGuard<'_, T> {
     m.lock().unwrap_or_else(|e| e.into_inner())
@@ -80,8 +84,9 @@ pub(crate) struct Inner {
     /// Prepares pictures for the screen and for files.
     pub screen: rayon::ThreadPool,
     pub events: events::Events,
-    /// Ready scenes, latest last.
-    pub stages: Mutex<VecDeque<(library::StageKey, Arc<Stage>)>>,
+    pub memory: memory::Memory,
+    /// Counts what happens: an answer that was asked for before something changed is not shared with who asks after it.
+    pub changes: Arc<AtomicU64>,
     pub test: Mutex<Option<Arc<testing::Running>>>,
     /// Tests that are not yet on disk.
     pub writing: Mutex<Vec<i64>>,
@@ -91,19 +96,12 @@ pub(crate) struct Inner {
     /// Held while a glance is rendered, and while a parcel is taken in.
     pub glancing: Mutex<()>,
     pub taking: Mutex<()>,
-    /// Counts of proofs, latest last.
-    pub counts: Mutex<VecDeque<(forecasts::CountsKey, Arc<SavedCounts>)>>,
-    /// Tests judged anew, latest last.
-    pub judged: Mutex<VecDeque<rejudging::Judged>>,
+    /// Tests that are being judged anew beside.
+    pub under_way: Mutex<HashSet<memory::Key>>,
     /// Held while one test is judged anew.
     pub judging: Mutex<()>,
     /// Held while one test makes way for the next.
     pub changing_test: Mutex<()>,
-    pub plates: Mutex<VecDeque<(i64, Arc<picture::Plate>)>>,
-    /// Block grain of proofs, latest last.
-    pub block_maps: Mutex<VecDeque<(i64, Arc<picture::grain::BlockMap>)>>,
-    /// Pictures of proofs with their clean-up, latest last.
-    pub cleaned: Mutex<VecDeque<(cleaning::CleanedKey, Arc<cleaning::Cleaned>)>>,
     /// The running test through the quick denoiser.
     pub live_picture: Mutex<Option<cleaning::LivePicture>>,
     pub finals: finals::Desk,
@@ -128,33 +126,38 @@ impl Workshop {
             pool: Mutex::new(Arc::new(own_pool(1)?)),
             screen: screen_pool()?,
             events: events::Events::default(),
-            stages: Mutex::default(),
+            memory: memory::Memory::new(default_budget()),
+            changes: Arc::default(),
             test: Mutex::default(),
             writing: Mutex::default(),
             unsaved: Mutex::default(),
             patience: Mutex::new(patience),
             glancing: Mutex::default(),
             taking: Mutex::default(),
-            counts: Mutex::default(),
-            judged: Mutex::default(),
+            under_way: Mutex::default(),
             judging: Mutex::default(),
             changing_test: Mutex::default(),
-            plates: Mutex::default(),
-            block_maps: Mutex::default(),
-            cleaned: Mutex::default(),
             live_picture: Mutex::default(),
             finals: finals::Desk::default(),
             closing: AtomicBool::new(false),
             wake: (Mutex::new(()), Condvar::new()),
         }));
-        *lock(&workshop.0.pool) = Arc::new(own_pool(workshop.settings().threads)?);
+        let settings = workshop.settings();
+        *lock(&workshop.0.pool) = Arc::new(own_pool(settings.threads)?);
+        workshop.0.memory.set_budget(settings.memory);
+        let changes = workshop.0.changes.clone();
+        workshop.listen(move |e| {
+            if !matches!(e, Event::Test { .. } | Event::Final { .. }) {
+                changes.fetch_add(1, Ordering::AcqRel);
+            }
+        });
         workshop.add_shipped()?;
         workshop.tables();
         for row in workshop.0.store.orphaned_proofs()? {
             workshop.take_up_orphan(row.id)?;
         }
-        workshop.forget_deleted()?;
-        for row in workshop.0.store.finals()? {
+        workshop.forget_old()?;
+        for row in workshop.0.store.open_finals(0, u32::MAX)? {
             if row.state == FinalState::Running {
                 workshop.0.store.set_final_state(row.id, FinalState::Waiting)?;
             }
@@ -198,6 +201,11 @@ impl Workshop {
         let _guard = lock(&self.0.wake.0);
         self.0.wake.1.notify_all();
     }
+}
+
+/// Bytes that may be kept in memory where nobody has said how many: half of what is free.
+fn default_budget() -> u64 {
+    tracer::free_memory().map_or(2 << 30, |free| (0.5 * free) as u64).max(memory::LEAST)
 }
 
 /// Parses JSON that this program wrote itself.

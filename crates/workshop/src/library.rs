@@ -1,7 +1,8 @@
 //! Scenes and environments: taken in with a report, made ready for rays, kept while they are in use.
 
+use crate::memory::Key;
 use crate::testing::write_bytes;
-use crate::{EnvironmentView, Event, SceneView, Workshop, lock, parse};
+use crate::{EnvironmentView, Event, SceneView, Workshop, parse};
 use fault::{Code, Fault};
 use scene::{Environment, ImportReport, load, read_glb};
 use std::path::{Path, PathBuf};
@@ -11,9 +12,6 @@ use tracer::{Phase, Stage};
 
 /// Hashes of scene and environment.
 pub(crate) type StageKey = (String, Option<String>);
-
-/// Stages that stay in memory.
-const STAGES: usize = 3;
 
 pub(crate) fn environment_view(r: EnvironmentRow) -> EnvironmentView {
     EnvironmentView { hash: r.hash, name: r.name, eight_bit: r.eight_bit }
@@ -69,10 +67,8 @@ impl Workshop {
     }
 
     pub(crate) fn scene_row(&self, hash: &str) -> Result<SceneRow, Fault> {
-        let rows = self.0.store.scenes()?;
-        rows.into_iter()
-            .find(|r| r.hash == hash)
-            .ok_or_else(|| Fault::new(Code::NotFound, "there is no such scene", "scene", "import it first"))
+        let row = self.0.store.scene(hash)?;
+        row.ok_or_else(|| Fault::new(Code::NotFound, "there is no such scene", "scene", "import it first"))
     }
 
     pub(crate) fn import_report(&self, hash: &str) -> Result<ImportReport, Fault> {
@@ -81,16 +77,10 @@ impl Workshop {
 
     /// The stage of a scene with its environment, from memory or made ready now; `tell` hears the phases.
     pub(crate) fn stage(&self, key: &StageKey, tell: &mut dyn FnMut(Phase)) -> Result<Arc<Stage>, Fault> {
-        {
-            let mut stages = lock(&self.0.stages);
-            if let Some(i) = stages.iter().position(|(k, _)| k == key)
-                && let Some(found) = stages.remove(i)
-            {
-                let stage = found.1.clone();
-                stages.push_back(found);
-                return Ok(stage);
-            }
-        }
+        self.0.memory.get(&Key::Stage(key.0.clone(), key.1.clone()), || self.make_stage(key, tell))
+    }
+
+    fn make_stage(&self, key: &StageKey, tell: &mut dyn FnMut(Phase)) -> Result<Stage, Fault> {
         tell(Phase::Loading);
         let scene = Arc::new(load(&self.scene_path(&key.0)?)?);
         let environment = match &key.1 {
@@ -103,12 +93,6 @@ impl Workshop {
             None => None,
         };
         tell(Phase::Structure);
-        let stage = self.0.screen.install(|| Arc::new(Stage::new(scene, environment)));
-        let mut stages = lock(&self.0.stages);
-        stages.push_back((key.clone(), stage.clone()));
-        while stages.len() > STAGES {
-            stages.pop_front();
-        }
-        Ok(stage)
+        Ok(self.0.screen.install(|| Stage::new(scene, environment)))
     }
 }

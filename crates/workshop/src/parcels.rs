@@ -54,7 +54,7 @@ impl Workshop {
     }
 
     /// Removes parcels into which nothing has come for an hour.
-    fn drop_forgotten(&self) {
+    pub(crate) fn drop_forgotten(&self) {
         for entry in std::fs::read_dir(self.0.store.incoming()).into_iter().flatten().flatten() {
             let mut files = vec![entry.path()];
             list(&entry.path(), &mut files);

@@ -4,7 +4,7 @@ use crate::shots::check_name;
 use crate::{Event, Imported, InForce, NewPartial, PartialChange, PartialView, Preview, Rung, Workshop, json, parse};
 use fault::{Code, Fault};
 use std::collections::BTreeMap;
-use store::PartialRow;
+use store::{BinKind, PartialRow};
 use tuning::{Chosen, Knob, Partial, PartialKind, Tuning, understood};
 
 fn kind_of(row: &PartialRow) -> PartialKind {
@@ -76,14 +76,8 @@ impl Workshop {
         view(&row)
     }
 
-    pub fn delete_partial(&self, id: i64) -> Result<(), Fault> {
-        self.0.store.partial(id)?;
-        self.0.store.delete_partial(id)?;
-        self.told_partials()
-    }
-
     /// An overlay may lie over any shot.
-    fn told_partials(&self) -> Result<(), Fault> {
+    pub(crate) fn told_partials(&self) -> Result<(), Fault> {
         self.0.events.tell(Event::Partials);
         for s in self.0.store.shots()? {
             self.0.events.tell(Event::Shot { shot: s.id });
@@ -138,7 +132,7 @@ impl Workshop {
 
     pub(crate) fn applied_preset(&self, shot: i64) -> Option<i64> {
         let id = self.0.store.setting(&format!("preset {shot}"))?.parse().ok()?;
-        self.0.store.partial(id).is_ok().then_some(id)
+        self.has_partial(id).then_some(id)
     }
 
     /// All presets with the forecast that this shot's final would have.
@@ -175,7 +169,13 @@ impl Workshop {
     pub(crate) fn overlay_ids(&self, shot: i64) -> Vec<i64> {
         let text = self.0.store.setting(&format!("overlays {shot}")).unwrap_or_default();
         let ids: Vec<i64> = serde_json::from_str(&text).unwrap_or_default();
-        ids.into_iter().filter(|id| self.0.store.partial(*id).is_ok()).collect()
+        ids.into_iter().filter(|id| self.has_partial(*id)).collect()
+    }
+
+    /// It is there, and not in the bin.
+    fn has_partial(&self, id: i64) -> bool {
+        let deleted = self.0.store.is_in_bin(BinKind::Partial, &id.to_string());
+        self.0.store.partial(id).is_ok() && deleted.is_ok_and(|deleted| !deleted)
     }
 
     pub(crate) fn overlays_on(&self, shot: i64) -> Result<Vec<(String, Chosen)>, Fault> {

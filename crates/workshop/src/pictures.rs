@@ -1,5 +1,6 @@
 //! Pictures of proofs, running or ended, in any layer and any view.
 
+use crate::memory::Key;
 use crate::{Legends, Workshop, lock};
 use fault::{Code, Fault};
 use picture::denoise::CleanUp;
@@ -10,6 +11,7 @@ use picture::noise::part_grain;
 use picture::{Plate, Region, Rgb, Transform, View, luminance, maps, rendered};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use tracer::{Description, Limits, clean_up_of};
@@ -18,8 +20,6 @@ use tuning::K;
 
 /// How long a question for a picture waits for the first look.
 const PATIENCE: Duration = Duration::from_secs(2);
-/// Plates and denoised pictures that stay in memory.
-const KEPT: usize = 6;
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, TS)]
 #[serde(rename_all = "snake_case")]
@@ -150,19 +150,12 @@ impl Workshop {
     }
 
     pub(crate) fn remember_plate(&self, proof: i64, plate: Arc<Plate>) {
-        lock(&self.0.block_maps).retain(|(id, _)| *id != proof);
-        let mut plates = lock(&self.0.plates);
-        plates.retain(|(id, _)| *id != proof);
-        plates.push_back((proof, plate));
-        while plates.len() > KEPT {
-            plates.pop_front();
-        }
+        self.0.memory.forget_proof(proof);
+        self.0.memory.put(Key::Plate(proof), plate);
     }
 
     pub(crate) fn forget_plate(&self, proof: i64) {
-        lock(&self.0.plates).retain(|(id, _)| *id != proof);
-        self.forget_cleaned(proof);
-        lock(&self.0.block_maps).retain(|(id, _)| *id != proof);
+        self.0.memory.forget_proof(proof);
     }
 
     /// The present plate of a proof: from the running film, from memory, or from its file.
@@ -178,17 +171,14 @@ impl Workshop {
                 )
             });
         }
-        if let Some((_, p)) = lock(&self.0.plates).iter().find(|(id, _)| *id == proof) {
-            return Ok(p.clone());
-        }
-        let row = self.0.store.proof(proof)?;
-        let plate = match self.description_of(&row)? {
-            Some(_) if self.unsaved(proof).is_some() => Arc::new(self.unsaved_plate(proof)?),
-            Some(d) => Arc::new(self.load_render(&d, &self.0.store.proof_folder(proof))?.plate()),
-            None => self.load_picture(&row)?,
-        };
-        self.remember_plate(proof, plate.clone());
-        Ok(plate)
+        self.0.memory.get(&Key::Plate(proof), || {
+            let row = self.0.store.proof(proof)?;
+            match self.description_of(&row)? {
+                Some(_) if self.unsaved(proof).is_some() => self.unsaved_plate(proof),
+                Some(d) => Ok(self.load_render(&d, &self.0.store.proof_folder(proof))?.plate()),
+                None => self.load_picture(&row),
+            }
+        })
     }
 
     /// The picture of a test that runs, without developing what is not shown.
@@ -237,7 +227,7 @@ impl Workshop {
             }
             Layer::Grain => {
                 let (judging, most) = judged(d.as_ref(), look);
-                let map = self.block_map(proof, &plate, &judging);
+                let map = self.block_map(proof, &plate, &judging)?;
                 maps::grain_map(&map, plate.region, &plate.samples, look.threshold, most)
             }
             Layer::Part => {
@@ -285,20 +275,12 @@ impl Workshop {
     }
 
     /// Block grain of a proof as its description judges it, from memory once it has ended.
-    fn block_map(&self, proof: i64, plate: &Plate, judging: &Judging) -> Arc<BlockMap> {
-        let running = self.running_test(proof).is_some();
-        if !running && let Some((_, m)) = lock(&self.0.block_maps).iter().find(|(id, _)| *id == proof) {
-            return m.clone();
+    fn block_map(&self, proof: i64, plate: &Plate, judging: &Judging) -> Result<Arc<BlockMap>, Fault> {
+        let make = || Ok(self.0.screen.install(|| plate.block_grain(judging)));
+        if self.running_test(proof).is_some() {
+            return make().map(Arc::new);
         }
-        let map = Arc::new(self.0.screen.install(|| plate.block_grain(judging)));
-        if !running {
-            let mut kept = lock(&self.0.block_maps);
-            kept.push_back((proof, map.clone()));
-            while kept.len() > KEPT {
-                kept.pop_front();
-            }
-        }
-        map
+        self.0.memory.get(&Key::BlockMap(proof), make)
     }
 
     /// Legends of a proof's maps; of a part's or light's own grain where the look names one.
@@ -308,7 +290,7 @@ impl Workshop {
         let (d, _) = self.measured(proof)?;
         let judging = d.judging();
         let map = match look.part.as_str() {
-            "" => self.block_map(proof, &plate, &judging),
+            "" => self.block_map(proof, &plate, &judging)?,
             part => Arc::new(self.part_map(&plate, &judging, part)?),
         };
         let (region, samples) = (plate.region, &plate.samples);
@@ -346,16 +328,15 @@ impl Workshop {
             value,
             display: look.view.display(value).map(|v| v * 255.0),
             samples: plate.samples[i],
-            grain: self.block_map(proof, &plate, &judging).at(x, y),
+            grain: self.block_map(proof, &plate, &judging)?.at(x, y),
             depth: plate.depth[i],
             block,
         })
     }
 
-    /// The small picture of a proof as PNG bytes.
-    pub fn thumbnail(&self, proof: i64) -> Result<Vec<u8>, Fault> {
-        let file = self.0.store.proof_folder(proof).join("thumb.png");
-        std::fs::read(&file).map_err(|e| Fault::io(format!("proof {proof}"), &e))
+    /// The file of a proof's small picture, a PNG; it may not be there.
+    pub fn thumbnail_file(&self, proof: i64) -> PathBuf {
+        self.0.store.proof_folder(proof).join("thumb.png")
     }
 
     /// A view with parts replaced.

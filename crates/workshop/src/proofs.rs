@@ -3,20 +3,17 @@
 use crate::shots::values;
 use crate::testing::write_small;
 use crate::{
-    Circumstances, Event, ProofChange, ProofKind, ProofState, ProofView, TakeBack, Workshop, json, lock, parse,
+    Circumstances, Event, ProofChange, ProofKind, ProofState, ProofView, ProofsView, TakeBack, Workshop, json, lock,
+    parse,
 };
 use fault::{Code, Fault};
 use picture::files::{Loaded, LoadedGuides, read_picture};
 use picture::{Plate, Region, View};
 use serde::{Deserialize, Serialize};
 use std::path::Path;
-use std::sync::Arc;
-use store::{ProofRow, ProofState as Stored, now};
+use store::{BinKind, ProofRow, ProofState as Stored};
 use tracer::{Description, Ledgers, RenderReport};
 use tuning::{K, Tuning};
-
-/// Deleted proofs can be brought back for so many seconds.
-const REGRET: i64 = 3600;
 
 /// What is known of a picture from elsewhere; it stands in the place of a description.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -69,12 +66,19 @@ fn unreadable(row: ProofRow, fault: &Fault) -> ProofView {
 }
 
 impl Workshop {
+    /// Newest first.
     pub fn proofs(&self, shot: i64) -> Result<Vec<ProofView>, Fault> {
-        let rows = self.0.store.proofs(shot)?;
+        Ok(self.proofs_before(shot, i64::MAX, u32::MAX)?.list)
+    }
+
+    /// A page of them: those older than one, so many at the most.
+    pub fn proofs_before(&self, shot: i64, id: i64, most: u32) -> Result<ProofsView, Fault> {
+        let rows = self.0.store.proofs_before(shot, id, most)?;
         let now = self.tuning(shot)?;
         // One that cannot be read does not hide the others.
         let view = |r: ProofRow| self.proof_view(r.clone(), &now).unwrap_or_else(|f| unreadable(r, &f));
-        Ok(rows.into_iter().map(view).collect())
+        let all = self.0.store.count_proofs(shot)?;
+        Ok(ProofsView { list: rows.into_iter().map(view).collect(), all })
     }
 
     pub fn proof(&self, id: i64) -> Result<ProofView, Fault> {
@@ -141,39 +145,6 @@ impl Workshop {
         self.proof(id)
     }
 
-    /// Takes proofs out of the sheet; they can be brought back for an hour.
-    pub fn delete_proofs(&self, ids: &[i64]) -> Result<(), Fault> {
-        for id in ids {
-            let row = self.0.store.proof(*id)?;
-            if self.running_test(*id).is_some() {
-                self.stop_test();
-            }
-            // A test without a picture has gone by itself.
-            if self.0.store.proof(*id).is_ok() {
-                self.0.store.mark_deleted(*id, true)?;
-            }
-            self.0.events.tell(Event::Proofs { shot: row.shot });
-        }
-        self.forget_deleted()
-    }
-
-    pub fn restore_proofs(&self, ids: &[i64]) -> Result<(), Fault> {
-        for id in ids {
-            let row = self.0.store.proof(*id)?;
-            self.0.store.mark_deleted(*id, false)?;
-            self.0.events.tell(Event::Proofs { shot: row.shot });
-        }
-        Ok(())
-    }
-
-    /// Removes for good what was deleted long enough ago.
-    pub(crate) fn forget_deleted(&self) -> Result<(), Fault> {
-        for id in self.0.store.deleted_before(now() - REGRET)? {
-            self.remove_proof(id)?;
-        }
-        Ok(())
-    }
-
     fn remove_proof(&self, id: i64) -> Result<(), Fault> {
         self.forget_plate(id);
         // One that waits in memory for room on the disk goes as well.
@@ -192,9 +163,7 @@ impl Workshop {
         if self.0.store.proof_bytes()? <= most {
             return Ok(());
         }
-        for id in self.0.store.deleted_before(i64::MAX)? {
-            self.remove_proof(id)?;
-        }
+        self.forget(|r| r.kind == BinKind::Proof)?;
         // The newest test is what the artist looks at.
         let mut unkept = self.0.store.unkept_proofs()?;
         unkept.pop();
@@ -280,14 +249,14 @@ impl Workshop {
     }
 
     /// A picture from elsewhere as a plate of one half.
-    pub(crate) fn load_picture(&self, row: &ProofRow) -> Result<Arc<Plate>, Fault> {
+    pub(crate) fn load_picture(&self, row: &ProofRow) -> Result<Plate, Fault> {
         let e = self.elsewhere(row)?;
         let Loaded { width, height, pixels, guides, .. } =
             read_picture(&self.0.store.proof_folder(row.id).join(&e.file))?;
         let n = pixels.len();
         let dark = || vec![[0.0; 3]; n];
         let guides = guides.unwrap_or_else(|| LoadedGuides { albedo: dark(), normal: dark(), depth: vec![0.0; n] });
-        Ok(Arc::new(Plate {
+        Ok(Plate {
             frame: (width as u32, height as u32),
             region: Region::whole(width as u32, height as u32),
             a: pixels.clone(),
@@ -299,7 +268,7 @@ impl Workshop {
             depth: guides.depth,
             split: None,
             layers: Vec::new(),
-        }))
+        })
     }
 
     /// Bytes that all proofs take.

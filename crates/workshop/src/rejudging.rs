@@ -2,29 +2,17 @@
 //! Nothing is rendered, but the denoiser takes its time: forecasts that are asked for all the time do not wait for it.
 
 use crate::forecasts::Tested;
+use crate::memory::Key;
 use crate::{Event, Workshop, lock};
 use picture::denoise::Method;
 use picture::grain::Judging;
 use std::sync::Arc;
 use std::time::Duration;
-use tracer::{Description, SavedCounts};
+use tracer::SavedCounts;
 use tuning::Tuning;
 
-/// Judgements that stay in memory.
-const KEPT: usize = 24;
 /// Superblocks that the careful denoiser is tried on: a few seconds.
 const CAREFUL: usize = 96;
-
-/// A proof, its samples, how it was judged anew and what came of it.
-pub(crate) type Judged = (i64, u64, Judging, Outcome);
-
-#[derive(Clone)]
-pub(crate) enum Outcome {
-    UnderWay,
-    /// Its samples are not there any more.
-    Lost,
-    Known(Arc<SavedCounts>),
-}
 
 /// What there is of a test that is to be judged anew.
 pub(crate) enum Anew {
@@ -45,65 +33,41 @@ impl Workshop {
         if judging.alike(&test.description.judging()) {
             return Anew::No;
         }
-        let key = (test.proof, test.report.samples);
-        let outcome = match self.judged(key, &judging, !wait) {
-            Some(known @ (Outcome::Lost | Outcome::Known(_))) => known,
-            Some(Outcome::UnderWay) if !wait => Outcome::UnderWay,
-            None if !wait => {
-                let (workshop, own) = (self.clone(), test.description.clone());
-                std::thread::spawn(move || {
-                    // Times of tests are measured: they come first.
-                    while workshop.test_is_running() {
-                        std::thread::sleep(Duration::from_millis(200));
-                    }
-                    workshop.judge(key, &own, judging);
-                    workshop.0.events.tell(Event::Proofs { shot });
-                });
-                Outcome::UnderWay
+        let key = Key::Judged(test.proof, test.report.samples, format!("{:?}", judging.key()));
+        let outcome = match self.0.memory.peek::<Option<Arc<SavedCounts>>>(&key) {
+            Some(known) => known,
+            None if wait => self.judge(&key, test, judging),
+            None => {
+                if lock(&self.0.under_way).insert(key.clone()) {
+                    let (workshop, test) = (self.clone(), test.clone());
+                    std::thread::spawn(move || {
+                        // Times of tests are measured: they come first.
+                        while workshop.test_is_running() {
+                            std::thread::sleep(Duration::from_millis(200));
+                        }
+                        workshop.judge(&key, &test, judging);
+                        lock(&workshop.0.under_way).remove(&key);
+                        workshop.0.events.tell(Event::Proofs { shot });
+                    });
+                }
+                return Anew::UnderWay;
             }
-            _ => self.judge(key, &test.description, judging),
         };
-        let counts = match outcome {
-            Outcome::UnderWay => return Anew::UnderWay,
-            Outcome::Lost => return Anew::Lost,
-            Outcome::Known(counts) => counts,
-        };
-        Anew::Done(Box::new(Tested { description: d, counts, ..test.clone() }))
-    }
-
-    /// What is known of a judgement; where nothing is, it counts as under way from now on if it is claimed.
-    fn judged(&self, key: (i64, u64), judging: &Judging, claim: bool) -> Option<Outcome> {
-        let mut judged = lock(&self.0.judged);
-        let known = judged.iter().find(|(p, n, j, _)| (*p, *n) == key && j.alike(judging));
-        let outcome = known.map(|(.., outcome)| outcome.clone());
-        if outcome.is_none() && claim {
-            judged.push_back((key.0, key.1, *judging, Outcome::UnderWay));
+        match &*outcome {
+            None => Anew::Lost,
+            Some(counts) => Anew::Done(Box::new(Tested { description: d, counts: counts.clone(), ..test.clone() })),
         }
-        outcome
     }
 
     /// One at a time: each has a whole film in memory.
-    fn judge(&self, key: (i64, u64), own: &Description, judging: Judging) -> Outcome {
-        let _one = lock(&self.0.judging);
-        // It may have been done while this one waited.
-        if let Some(known @ (Outcome::Lost | Outcome::Known(_))) = self.judged(key, &judging, false) {
-            return known;
-        }
+    fn judge(&self, key: &Key, test: &Tested, judging: Judging) -> Arc<Option<Arc<SavedCounts>>> {
         let careful = judging.cleans() && judging.clean.denoises() == Some(Method::Careful);
         let squares = if careful { CAREFUL } else { usize::MAX };
-        let outcome = match self.load_render(own, &self.0.store.proof_folder(key.0)) {
-            Ok(render) => {
-                let counts = self.0.screen.install(|| render.judged_by(&judging, squares));
-                Outcome::Known(Arc::new(counts))
-            }
-            Err(_) => Outcome::Lost,
-        };
-        let mut judged = lock(&self.0.judged);
-        judged.retain(|(p, n, j, _)| (*p, *n) != key || !j.alike(&judging));
-        judged.push_back((key.0, key.1, judging, outcome.clone()));
-        while judged.len() > KEPT {
-            judged.pop_front();
-        }
-        outcome
+        let known = self.0.memory.get(key, || {
+            let _one = lock(&self.0.judging);
+            let render = self.load_render(&test.description, &self.0.store.proof_folder(test.proof));
+            Ok(render.ok().map(|r| Arc::new(self.0.screen.install(|| r.judged_by(&judging, squares)))))
+        });
+        known.unwrap_or_default()
     }
 }

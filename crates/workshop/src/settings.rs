@@ -1,6 +1,7 @@
 //! Choices for the whole bench: threads, how many tests keep themselves, how much room proofs may take, and the seed.
 
 use crate::circumstances::processor;
+use crate::memory::LEAST;
 use crate::{Event, Patience, SettingsChange, SettingsView, Workshop, lock};
 use fault::{Code, Fault};
 use std::sync::Arc;
@@ -12,6 +13,10 @@ pub(crate) struct Settings {
     pub spare: u32,
     pub room_gb: f64,
     pub new_seed: bool,
+    /// Days for which what was deleted can be taken out of the bin.
+    pub bin_days: f64,
+    /// Bytes of memory for what is kept ready.
+    pub memory: u64,
 }
 
 impl Workshop {
@@ -32,6 +37,8 @@ impl Workshop {
             spare: number("spare").map_or(12, |n| n as u32),
             room_gb: number("room_gb").unwrap_or(20.0),
             new_seed: get("new_seed").as_deref() == Some("true"),
+            bin_days: number("bin_days").unwrap_or(14.0),
+            memory: number("memory_gb").map_or(self.0.memory.default, |gb| (gb * 1e9) as u64),
         }
     }
 
@@ -45,6 +52,9 @@ impl Workshop {
             room_gb: s.room_gb,
             used_gb: self.proof_bytes() as f64 / 1e9,
             new_seed: s.new_seed,
+            bin_days: s.bin_days,
+            memory_gb: s.memory as f64 / 1e9,
+            memory: self.0.memory.used(),
             naming: self.naming(false),
             naming_series: self.naming(true),
         }
@@ -67,6 +77,13 @@ impl Workshop {
         }
         if let Some(gb) = change.room_gb {
             check("room_gb", gb, 0.01, 100_000.0)?;
+        }
+        if let Some(days) = change.bin_days {
+            check("bin_days", days, 0.0, 3650.0)?;
+        }
+        if let Some(gb) = change.memory_gb {
+            check("memory_gb", gb, (LEAST as f64 / 1e9).max(0.3), 100_000.0)?;
+            self.0.memory.set_budget((gb * 1e9) as u64);
         }
         if let Some(on) = change.new_seed {
             self.0.store.set_setting("new_seed", if on { "true" } else { "false" })?;

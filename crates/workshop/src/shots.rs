@@ -6,7 +6,7 @@ use crate::{
 };
 use fault::{Code, Fault};
 use scene::{ImportReport, LightEdit, ShotEdits};
-use store::{ProofKind, ProofState, ShotChangeRow, ShotRow};
+use store::{ShotChangeRow, ShotRow};
 use tracer::{Description, Limits};
 use tuning::{K, Tuning};
 
@@ -86,7 +86,7 @@ impl Workshop {
 
     fn check_environment(&self, hash: Option<&str>) -> Result<(), Fault> {
         match hash {
-            Some(e) if !self.0.store.environments()?.iter().any(|r| r.hash == *e) => {
+            Some(e) if self.0.store.environment(e)?.is_none() => {
                 Err(Fault::new(Code::NotFound, "there is no such environment", "environment", "import it first"))
             }
             _ => Ok(()),
@@ -105,9 +105,6 @@ impl Workshop {
     fn shot_view(&self, row: ShotRow) -> Result<ShotView, Fault> {
         let import = self.import_report(&row.scene)?;
         let (undo, redo) = self.0.store.neighbours(row.id)?;
-        let proofs = self.0.store.proofs(row.id)?;
-        let ended = || proofs.iter().filter(|p| p.state != ProofState::Running && p.kind != ProofKind::Picture);
-        let whole = ended().find(|p| parse::<Description>(&p.description, "proof").is_ok_and(|d| d.region.is_none()));
         let tuning = self.tuning(row.id)?;
         let edits: ShotEdits = parse(&row.edits, "shot edits")?;
         let d = Description::new("", None, "", tuning.clone());
@@ -130,7 +127,7 @@ impl Workshop {
             archived: row.archived,
             tuning: values(&tuning),
             cameras: import.cameras.clone(),
-            thumbnail: whole.or_else(|| ended().next()).map(|p| p.id),
+            thumbnail: self.0.store.showing_proof(row.id)?,
             running: lock(&self.0.test).as_ref().filter(|t| t.shot == row.id && t.active()).map(|t| t.proof),
             name: row.name,
             scene: row.scene,

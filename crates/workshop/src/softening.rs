@@ -50,7 +50,8 @@ impl Workshop {
             Ok(from.is_some_and(|from| from.region == d.region && wanted.same_samples(&from)))
         };
         let mut sharp = None;
-        for p in self.0.store.proofs(row.shot)? {
+        for p in self.0.store.each_proof(row.shot) {
+            let p = p?;
             if fits(&p)? {
                 sharp = Some(p);
                 break;

@@ -6,6 +6,7 @@ use fault::{Code, Fault};
 use picture::cube::{Cube, keep};
 use serde::Serialize;
 use std::path::PathBuf;
+use store::BinKind;
 use ts_rs::TS;
 
 #[derive(Debug, Clone, Serialize, TS)]
@@ -24,7 +25,7 @@ impl Workshop {
         self.tables_folder().join(format!("{id}.cube"))
     }
 
-    /// All tables, made known to views; files that are none are left out.
+    /// All tables that are not in the bin, made known to views; files that are none are left out.
     pub fn tables(&self) -> Vec<TableView> {
         let files = std::fs::read_dir(self.tables_folder()).into_iter().flatten().flatten();
         let mut all: Vec<TableView> = files
@@ -34,6 +35,7 @@ impl Workshop {
                 let title = cube.title.clone();
                 Some(TableView { id: keep(cube), title })
             })
+            .filter(|t| !self.0.store.is_in_bin(BinKind::Table, &t.id.to_string()).unwrap_or(false))
             .collect();
         all.sort_by(|a, b| a.title.cmp(&b.title));
         all
@@ -53,6 +55,7 @@ impl Workshop {
         std::fs::create_dir_all(self.tables_folder()).map_err(|e| Fault::io(name, &e))?;
         let titled = format!("TITLE \"{}\"\n{text}", title.replace('"', "'"));
         write_bytes(&self.table_file(id), if untitled { titled.as_bytes() } else { bytes })?;
+        self.0.store.take_from_bin(BinKind::Table, &id.to_string())?;
         self.0.events.tell(Event::Settings);
         Ok(TableView { id, title })
     }

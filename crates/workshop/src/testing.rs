@@ -46,6 +46,9 @@ enum Beginning {
     Pilot(f64),
 }
 
+/// Under this name memory counts the film of a test.
+const FILM: &str = "films of tests";
+
 impl Running {
     pub fn active(&self) -> bool {
         !self.ended.load(Ordering::Acquire)
@@ -222,6 +225,7 @@ impl Workshop {
             catch_unwind(AssertUnwindSafe(|| self.put_away(job, render, pilot)))
                 .unwrap_or_else(|p| Err(Fault::internal(panic_text(&*p), "keeping the test")))
         });
+        self.0.memory.hold_film((FILM, job.proof), 0);
         let fault = done.err();
         if fault.is_some() {
             lock(&job.progress).phase = Phase::Failed;
@@ -234,7 +238,7 @@ impl Workshop {
                 self.0.store.delete_proof(job.proof)
             };
             if let Err(f) = dropped {
-                eprintln!("{f}");
+                tracing::error!("{f}");
             }
         }
         lock(&self.0.writing).retain(|id| *id != job.proof);
@@ -258,6 +262,7 @@ impl Workshop {
         })?;
         job.enter(Phase::Lights);
         let folder = self.0.store.proof_folder(job.proof);
+        self.0.memory.expect_film((FILM, job.proof), d);
         let mut render = match from {
             Beginning::New => Render::new(stage, d.clone(), self.pool(), true)?,
             Beginning::Pilot(_) => Render::new(stage, d.clone(), self.pool(), false)?,
@@ -267,6 +272,7 @@ impl Workshop {
             Beginning::Pilot(seconds) => Some(PilotRun::new(&mut render, seconds)),
             _ => None,
         };
+        self.0.memory.hold_film((FILM, job.proof), render.film_bytes());
         *lock(&job.film) = Some(render.film());
         job.enter(Phase::FirstLook);
         let (mut told, mut saved, every) = (Instant::now() - BEAT, Instant::now(), self.patience().checkpoint);

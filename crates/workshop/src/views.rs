@@ -184,6 +184,11 @@ pub struct SettingsView {
     pub used_gb: f64,
     /// A new seed for each test instead of the shot's own.
     pub new_seed: bool,
+    /// Memory for what is kept ready, 10⁹ bytes, and what is in it with the films that are being rendered.
+    pub memory_gb: f64,
+    pub memory: Vec<crate::MemoryUse>,
+    /// Days for which what was deleted can be taken out of the bin.
+    pub bin_days: f64,
     /// Patterns of the file names of finals, and of those of a series.
     pub naming: String,
     pub naming_series: String,
@@ -196,6 +201,8 @@ pub struct SettingsChange {
     pub spare: Option<u32>,
     pub room_gb: Option<f64>,
     pub new_seed: Option<bool>,
+    pub memory_gb: Option<f64>,
+    pub bin_days: Option<f64>,
 }
 
 /// What came in a parcel of files.
@@ -218,6 +225,14 @@ pub struct RevisionView {
     pub knobs: Vec<String>,
     /// Given by the artist; empty without one.
     pub name: String,
+}
+
+/// A page of a shot's proofs, newest first, with how many there are.
+#[derive(Debug, Clone, Serialize, TS)]
+pub struct ProofsView {
+    pub list: Vec<ProofView>,
+    #[ts(type = "number")]
+    pub all: i64,
 }
 
 #[derive(Debug, Clone, Serialize, TS)]
@@ -266,6 +281,19 @@ pub enum ProofState {
     Unsaved,
     Done,
     Stopped,
+}
+
+/// A page of finals, with how many there are.
+#[derive(Debug, Clone, Serialize, TS)]
+pub struct FinalsView {
+    pub list: Vec<FinalView>,
+    /// In the queue; of these, waiting or running; ended.
+    #[ts(type = "number")]
+    pub open: i64,
+    #[ts(type = "number")]
+    pub due: i64,
+    #[ts(type = "number")]
+    pub ended: i64,
 }
 
 #[derive(Debug, Clone, Serialize, TS)]

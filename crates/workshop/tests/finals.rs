@@ -34,7 +34,8 @@ fn a_final_takes_over_tests_and_pilots_and_looks_as_if_it_had_not() {
     let alone = finished(&w, first.id);
     assert_eq!(alone.report.as_ref().unwrap().reused, 0);
     let expected = exr(&w, &alone);
-    w.remove_final(alone.id).unwrap();
+    // What lies in the bin is not taken over.
+    w.delete(&[BinItem::new(BinKind::Final, alone.id)]).unwrap();
     // A region at final settings, and a pilot.
     let region = Region { x: 32, y: 0, width: 64, height: 40 };
     w.start_test(shot, &NewTest { region: Some(region), live: false }).unwrap();
@@ -120,7 +121,7 @@ fn a_spot_is_topped_up_and_the_file_written_anew() {
     w.wait_for_finals().unwrap();
     assert_eq!(w.finals().unwrap()[0].state, FinalState::Paused);
     // Given up, it is what was delivered before.
-    w.remove_final(id).unwrap();
+    w.cancel_final(id).unwrap();
     let kept = finished(&w, id);
     assert!(kept.state == FinalState::Delivered && kept.files.len() == before.files.len() && kept.report.is_some());
     // By time it ends by itself; samples of the first try are there and are used.
@@ -168,7 +169,7 @@ fn the_queue_can_be_reordered_paused_and_resumed() {
     w.resume_final(ids[2]).unwrap();
     assert!(w.resume_final(ids[0]).is_err(), "only what is paused can be resumed");
     for id in ids {
-        w.remove_final(id).unwrap();
+        w.cancel_final(id).unwrap();
     }
     wait("the end", &|| w.finals().unwrap().iter().all(|f| f.state == FinalState::Cancelled));
 }
@@ -240,7 +241,7 @@ fn a_shot_goes_elsewhere_in_one_file_with_its_proofs() {
     let turned = test(&w, shot);
     let both = bright(&w, plain) + bright(&w, turned);
     assert!((253..=256).contains(&both), "{both}");
-    w.delete_proofs(&[plain, turned]).unwrap();
+    w.delete(&[plain, turned].map(|id| BinItem::new(BinKind::Proof, id))).unwrap();
     let proof = test(&w, shot);
     w.change_proof(proof, &ProofChange { name: Some("kept one".into()), kept: Some(true), ..Default::default() })
         .unwrap();

@@ -261,7 +261,7 @@ fn many_hands_in_the_queue_leave_it_in_order() {
                         0 | 1 => w.add_final(shot).map(|_| ()).err(),
                         2 => w.pause_final(one).err(),
                         3 => w.resume_final(one).err(),
-                        _ => w.remove_final(one).err(),
+                        _ => w.cancel_final(one).err(),
                     };
                     assert!(refused.is_none_or(|f| f.code != fault::Code::Internal && !f.remedy.is_empty()));
                     std::thread::sleep(Duration::from_millis(dice(60)));
@@ -289,4 +289,146 @@ fn many_hands_in_the_queue_leave_it_in_order() {
             other => panic!("final {} is {other:?}: {:?}", f.id, f.fault),
         }
     }
+}
+
+/// What is deleted is out of sight, comes back as it was, and is gone with its files once the bin is emptied; nothing goes that
+/// anything refers to.
+#[test]
+fn deleted_things_come_back_from_the_bin_until_it_is_emptied() {
+    let (data, w, shot) = workshop();
+    let proof = test(&w, shot);
+    let done = w.add_final(shot).unwrap().id;
+    w.wait_for_finals().unwrap();
+    let seen = |w: &Workshop| (w.shots().unwrap().len(), w.proofs(shot).unwrap().len(), w.finals().unwrap().len());
+    let s = w.shot(shot).unwrap();
+    let (scene, sky) =
+        (BinItem::new(BinKind::Scene, &s.scene), BinItem::new(BinKind::Environment, s.environment.unwrap()));
+    let (shot_item, final_item) = (BinItem::new(BinKind::Shot, shot), BinItem::new(BinKind::Final, done));
+    // What is in use stays, and all of an order or none of it goes.
+    for item in [&scene, &sky] {
+        let refused = w.delete(&[BinItem::new(BinKind::Proof, proof), item.clone()]).unwrap_err();
+        assert!(refused.code == fault::Code::Busy && refused.what.contains("Cabinet"), "{refused}");
+    }
+    tune(&w, shot, json!({ "sampling.most": 65536, "sampling.threshold": 0.0005 }));
+    let open = w.add_final(shot).unwrap().id;
+    for item in [&shot_item, &BinItem::new(BinKind::Final, open)] {
+        assert!(w.delete(std::slice::from_ref(item)).unwrap_err().remedy.contains("cancel"));
+    }
+    w.cancel_final(open).unwrap();
+    w.wait_for_finals().unwrap();
+    assert_eq!(seen(&w), (1, 1, 2));
+    w.delete(std::slice::from_ref(&final_item)).unwrap();
+    assert_eq!(seen(&w), (1, 1, 1));
+    w.delete(std::slice::from_ref(&shot_item)).unwrap();
+    assert_eq!((w.shots().unwrap().len(), w.finals().unwrap().len()), (0, 0));
+    // A page that has not been told is refused.
+    let stale = [
+        w.change_shot(shot, &ShotChange { budget: Some(5.0), ..Default::default() }).err(),
+        w.start_test(shot, &NewTest::default()).err(),
+        w.add_final(shot).err(),
+    ];
+    assert!(stale.iter().all(|f| f.as_ref().is_some_and(|f| f.what.contains("bin"))), "{stale:?}");
+    w.delete(&[scene.clone(), sky.clone()]).unwrap();
+    assert!(w.scenes().unwrap().is_empty() && w.environments().unwrap().is_empty());
+    let bin = w.bin().unwrap();
+    assert_eq!(bin.len(), 4);
+    assert!(bin.iter().all(|e| e.bytes > 0 && e.goes - e.deleted == 14 * 86400), "{bin:?}");
+    // It survives the end of the program. The final brings its shot back, and with it what that is made of.
+    close(w);
+    let w = Workshop::open(data.path()).unwrap();
+    w.restore(&[final_item]).unwrap();
+    assert_eq!((seen(&w), w.bin().unwrap().len()), ((1, 1, 2), 0));
+    assert_eq!((w.scenes().unwrap().len(), w.environments().unwrap().len()), (1, 1));
+    tune(&w, shot, json!({ "sampling.most": 8 }));
+    test(&w, shot);
+    // A scene that a shot in the bin is made of does not go before it.
+    w.delete(std::slice::from_ref(&shot_item)).unwrap();
+    w.delete(&[scene.clone(), sky]).unwrap();
+    w.empty_bin(std::slice::from_ref(&scene)).unwrap();
+    assert_eq!(w.bin().unwrap().len(), 3);
+    w.restore(std::slice::from_ref(&shot_item)).unwrap();
+    let files = |folder: &str| std::fs::read_dir(data.path().join(folder)).unwrap().count();
+    let counts = ["proofs", "scenes", "environments"].map(files);
+    assert!(counts == [2, 1, 1] && data.path().join(format!("finals/{done}")).is_dir(), "{counts:?}");
+    let report = w.shot(shot).unwrap().import;
+    w.delete(&[shot_item]).unwrap();
+    w.delete(&[scene]).unwrap();
+    w.delete(&[BinItem::new(BinKind::Environment, w.environments().unwrap()[0].hash.clone())]).unwrap();
+    w.empty_bin(&[]).unwrap();
+    assert_eq!((files("proofs"), files("finals"), files("scenes"), files("environments")), (0, 0, 0, 0));
+    assert!(w.bin().unwrap().is_empty() && w.shot(shot).is_err());
+    // The same scene can come again.
+    assert_eq!(w.import_scene("again.glb", &demo::lens_cabinet()).unwrap().report.triangles, report.triangles);
+    // After its time it goes by itself.
+    w.change_settings(&SettingsChange { bin_days: Some(0.0), ..Default::default() }).unwrap();
+    let again = w.scenes().unwrap()[0].hash.clone();
+    w.delete(&[BinItem::new(BinKind::Scene, again)]).unwrap();
+    std::thread::sleep(Duration::from_millis(1100));
+    w.delete(&[]).unwrap();
+    assert!(w.bin().unwrap().is_empty());
+}
+
+/// Files whose rows are gone are removed at the next start, as when the program ended in between; nothing else is.
+#[test]
+fn what_was_half_forgotten_is_forgotten_at_the_next_start() {
+    let (data, w, shot) = workshop();
+    let (gone, kept) = (test(&w, shot), test(&w, shot));
+    close(w);
+    let db = rusqlite::Connection::open(data.path().join("mellow-grain.sqlite")).unwrap();
+    db.execute("DELETE FROM proofs WHERE id = ?1", [gone]).unwrap();
+    db.execute("INSERT INTO bin VALUES ('files', ?1, '', 0, 1)", [format!("proofs/{gone}")]).unwrap();
+    drop(db);
+    let w = Workshop::open(data.path()).unwrap();
+    let folder = |id: i64| data.path().join(format!("proofs/{id}"));
+    assert!(!folder(gone).exists() && folder(kept).is_dir() && w.bin().unwrap().is_empty());
+    assert_eq!(w.proofs(shot).unwrap().len(), 1);
+}
+
+/// A final that was cancelled goes on from what it had.
+#[test]
+fn a_cancelled_final_can_be_resumed() {
+    let (data, w, shot) = workshop();
+    tune(&w, shot, json!({ "sampling.adaptive": false, "sampling.most": 320 }));
+    let one = |id: i64| w.one_final(id).unwrap();
+    let id = w.add_final(shot).unwrap().id;
+    while one(id).progress.is_none_or(|p| p.share < 0.2) {
+        std::thread::sleep(Duration::from_millis(5));
+    }
+    w.cancel_final(id).unwrap();
+    w.wait_for_finals().unwrap();
+    assert_eq!(one(id).state, FinalState::Cancelled);
+    let counts = || -> Value {
+        let text = std::fs::read_to_string(data.path().join(format!("finals/{id}/counts.json"))).unwrap();
+        serde_json::from_str(&text).unwrap()
+    };
+    let had = counts()["counters"]["samples"].as_u64().unwrap_or(1);
+    assert!(had > 0);
+    w.resume_final(id).unwrap();
+    w.wait_for_finals().unwrap();
+    let f = one(id);
+    assert_eq!(f.state, FinalState::Delivered, "{:?}", f.fault);
+    // As many samples as if it had never been cancelled, none of them taken from elsewhere.
+    let report = f.report.unwrap();
+    assert_eq!((report.render.samples, report.reused), (96 * 64 * 320, 0));
+}
+
+/// Ten that ask for the same at once get the same answer from one piece of work.
+#[test]
+fn what_many_ask_at_once_is_worked_out_once() {
+    let (_data, w, shot) = workshop();
+    tune(&w, shot, json!({ "frame.width": 480, "frame.height": 320 }));
+    let (a, b) = (test(&w, shot), test(&w, shot));
+    let mut look = w.look_of(a).unwrap();
+    look.clean.method = Some(picture::denoise::Method::Careful);
+    w.clean_up(b, &look).unwrap();
+    let seconds: Vec<f64> = std::thread::scope(|s| {
+        let all: Vec<_> = (0..10).map(|_| s.spawn(|| w.clean_up(a, &look).unwrap().seconds)).collect();
+        all.into_iter().map(|t| t.join().unwrap()).collect()
+    });
+    // The time that the clean-up took is part of the answer: it is that of one clean-up, to the last digit.
+    assert!(seconds[0] > 0.0 && seconds.iter().all(|s| *s == seconds[0]), "{seconds:?}");
+    let memory = w.settings_view().memory;
+    assert!(memory.iter().any(|m| m.what == "cleaned pictures" && m.count >= 2), "{memory:?}");
+    let table = w.compare(&[a, b], None).unwrap();
+    assert_eq!(table.columns.len(), 2);
 }

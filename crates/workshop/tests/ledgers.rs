@@ -75,7 +75,7 @@ fn another_threshold_is_answered_from_what_is_stored() {
     w.wait_for_test();
     let by = w.legends(part, &Look { threshold: 0.2, ..w.look_of(part).unwrap() }).unwrap().ask.unwrap();
     assert_eq!((by.by, by.whole.seconds, c.by), (Some(w.proof(id).unwrap().number), c.whole.seconds, None));
-    w.delete_proofs(&[part]).unwrap();
+    w.delete(&[workshop::BinItem::new(workshop::BinKind::Proof, part)]).unwrap();
     assert!(coarse.grain.below > fine.grain.below);
     // The prices of the shot rest on the same statistics.
     let prices = w.prices(shot).unwrap().unwrap();

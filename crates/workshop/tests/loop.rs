@@ -46,7 +46,7 @@ fn drafts_lie_over_tests_and_never_over_finals_or_the_shot() {
     let report = w.finals().unwrap()[0].report.clone().unwrap();
     assert!(report.render.samples_per_pixel > 6.0, "{}", report.render.samples_per_pixel);
     // A deleted overlay lies over nothing any more.
-    w.delete_partial(more).unwrap();
+    w.delete(&[BinItem::new(BinKind::Partial, more)]).unwrap();
     assert_eq!(w.shot(shot).unwrap().overlays, [few]);
 }
 
@@ -203,9 +203,10 @@ fn proofs_are_pushed_out_by_count_and_by_room_and_deleted_ones_come_back() {
     assert_eq!(left(&w), [ids[3], ids[2]]);
     w.change_proof(ids[2], &ProofChange { star: Some(true), ..Default::default() }).unwrap();
     assert!(w.proof(ids[2]).unwrap().kept, "a star keeps");
-    w.delete_proofs(&[ids[2], ids[3]]).unwrap();
+    let both = [ids[2], ids[3]].map(|id| BinItem::new(BinKind::Proof, id));
+    w.delete(&both).unwrap();
     assert!(left(&w).is_empty());
-    w.restore_proofs(&[ids[2], ids[3]]).unwrap();
+    w.restore(&both).unwrap();
     assert_eq!(left(&w), [ids[3], ids[2]]);
     // Room for about one film: the oldest that nobody kept goes first, kept ones and the newest stay.
     w.change_settings(&SettingsChange { spare: Some(50), room_gb: Some(0.01), ..Default::default() }).unwrap();

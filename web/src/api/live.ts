@@ -111,6 +111,7 @@ function receive(e: Event, queries: QueryClient) {
       break;
     case "settings":
       again("settings");
+      again("tables");
       break;
     case "refused":
       update({ refused: e.fault });
@@ -120,6 +121,9 @@ function receive(e: Event, queries: QueryClient) {
       break;
     case "finals":
       again("finals");
+      break;
+    case "bin":
+      again("bin");
       break;
     case "shots":
       again("shots");

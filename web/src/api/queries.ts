@@ -1,14 +1,15 @@
-import { useQuery } from "@tanstack/react-query";
+import { useInfiniteQuery, useQuery, type InfiniteData, type QueryClient } from "@tanstack/react-query";
 import { lookQuery, type Look } from "../bench/look";
 import { ask, get } from "./client";
 import type {
   AdviceView,
+  BinEntry,
   Character,
   Check,
   CleanUpView,
   Comparison,
   EnvironmentView,
-  FinalView,
+  FinalsView,
   FitView,
   ForecastView,
   Knob,
@@ -20,6 +21,7 @@ import type {
   Preview,
   PricesView,
   ProofView,
+  ProofsView,
   Region,
   RegionView,
   RevisionView,
@@ -46,8 +48,28 @@ export const useRevisions = (id: number, wanted: boolean) =>
     enabled: wanted,
   });
 
+/** Proofs of a shot, newest first, page by page. */
 export const useProofs = (id: number) =>
-  useQuery({ queryKey: ["proofs", id], queryFn: () => get<ProofView[]>(`/api/shots/${id}/proofs`) });
+  useInfiniteQuery({
+    queryKey: ["proofs", id],
+    queryFn: ({ pageParam }) =>
+      get<ProofsView>(`/api/shots/${id}/proofs${pageParam === null ? "" : `?before=${pageParam}`}`),
+    initialPageParam: null as number | null,
+    getNextPageParam: (last, pages) =>
+      pages.reduce((n, p) => n + p.list.length, 0) < last.all ? last.list.at(-1)?.id : undefined,
+  });
+
+/** Puts a proof in front of those that are known already. */
+export function putProof(queries: QueryClient, proof: ProofView) {
+  queries.setQueryData<InfiniteData<ProofsView>>(["proofs", proof.shot], (known) => {
+    const [first, ...rest] = known?.pages ?? [];
+    const list = [proof, ...(first?.list ?? []).filter((p) => p.id !== proof.id)];
+    return {
+      pageParams: known?.pageParams ?? [null],
+      pages: [{ list, all: (first?.all ?? 0) + list.length - (first?.list.length ?? 0) }, ...rest],
+    };
+  });
+}
 
 export const useRegions = (id: number) =>
   useQuery({ queryKey: ["regions", id], queryFn: () => get<RegionView[]>(`/api/shots/${id}/regions`) });
@@ -98,8 +120,19 @@ export const useFinalCheck = (id: number, revision: number, wanted: NewFinal) =>
     retry: false,
   });
 
-export const useFinals = () =>
-  useQuery({ queryKey: ["finals"], queryFn: () => get<FinalView[]>("/api/finals") });
+/** The queue in its order, or what has ended, the latest first; page by page. */
+export const useFinals = (ended: boolean) =>
+  useInfiniteQuery({
+    queryKey: ["finals", ended],
+    queryFn: ({ pageParam }) => get<FinalsView>(`/api/finals?ended=${ended}&skip=${pageParam}&most=50`),
+    initialPageParam: 0,
+    getNextPageParam: (last, pages) => {
+      const there = pages.reduce((n, p) => n + p.list.length, 0);
+      return there < (ended ? last.ended : last.open) ? there : undefined;
+    },
+  });
+
+export const useBin = () => useQuery({ queryKey: ["bin"], queryFn: () => get<BinEntry[]>("/api/bin") });
 
 export const useTables = () =>
   useQuery({ queryKey: ["tables"], queryFn: () => get<TableView[]>("/api/tables") });

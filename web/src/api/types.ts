@@ -570,7 +570,7 @@ export type Event = { "type": "test", shot: number, proof: number, progress: Pro
 /**
  * Set when a phase reports nothing for long: what it is at.
  */
-stalled: string | null, } | { "type": "proofs", shot: number, } | { "type": "shot", shot: number, } | { "type": "final", id: number, progress: Progress, times: FinalTimes, } | { "type": "finals" } | { "type": "shots" } | { "type": "partials" } | { "type": "settings" } | { "type": "refused", fault: Fault, };
+stalled: string | null, } | { "type": "proofs", shot: number, } | { "type": "shot", shot: number, } | { "type": "final", id: number, progress: Progress, times: FinalTimes, } | { "type": "finals" } | { "type": "shots" } | { "type": "partials" } | { "type": "bin" } | { "type": "settings" } | { "type": "refused", fault: Fault, };
 
 export type ShotView = { id: number, name: string, scene: string, environment: string | null, camera: string, cameras: Array<string>, 
 /**
@@ -722,11 +722,19 @@ room_gb: number, used_gb: number,
  */
 new_seed: boolean, 
 /**
+ * Memory for what is kept ready, 10⁹ bytes, and what is in it with the films that are being rendered.
+ */
+memory_gb: number, memory: Array<MemoryUse>, 
+/**
+ * Days for which what was deleted can be taken out of the bin.
+ */
+bin_days: number, 
+/**
  * Patterns of the file names of finals, and of those of a series.
  */
 naming: string, naming_series: string, };
 
-export type SettingsChange = { threads?: number, spare?: number, room_gb?: number, new_seed?: boolean, };
+export type SettingsChange = { threads?: number, spare?: number, room_gb?: number, new_seed?: boolean, memory_gb?: number, bin_days?: number, };
 
 export type Parcel = { scene: SceneView | null, environments: Array<EnvironmentView>, };
 
@@ -1196,3 +1204,31 @@ clamps: Array<ClampAdvice>,
  * Of the noisy picture, where it has no guides or is cleaned by its colour alone.
  */
 profile: Profile | null, };
+
+export type BinKind = "shot" | "proof" | "final" | "scene" | "environment" | "table" | "partial";
+
+export type BinItem = { kind: BinKind, 
+/**
+ * Its id; of scenes and environments their hash.
+ */
+key: string, };
+
+export type BinEntry = { name: string, bytes: number, 
+/**
+ * Seconds since 1970: when it was deleted, and when it will be forgotten.
+ */
+deleted: number, goes: number, kind: BinKind, 
+/**
+ * Its id; of scenes and environments their hash.
+ */
+key: string, };
+
+export type MemoryUse = { what: string, count: number, bytes: number, };
+
+export type ProofsView = { list: Array<ProofView>, all: number, };
+
+export type FinalsView = { list: Array<FinalView>, 
+/**
+ * In the queue; of these, waiting or running; ended.
+ */
+open: number, due: number, ended: number, };

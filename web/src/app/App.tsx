@@ -30,8 +30,7 @@ function useBenchAddress(): string {
 
 function Rail({ dim, setDim }: { dim: boolean; setDim: (d: boolean) => void }) {
   const connected = useLiveValue((l) => l.connected);
-  const finals = useFinals();
-  const waiting = finals.data?.filter((f) => f.state === "waiting" || f.state === "running").length ?? 0;
+  const waiting = useFinals(false).data?.pages[0]?.due ?? 0;
   return (
     <nav className="rail" aria-label="Places">
       <img src="/mark.svg" alt="Mellow Grain" className="mark" />

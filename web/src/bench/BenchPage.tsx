@@ -4,7 +4,7 @@ import { useCallback, useMemo, useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import { ask } from "../api/client";
 import { useLiveValue, useRunning } from "../api/live";
-import { useForecast, useKnobs, useProofs, useShot } from "../api/queries";
+import { putProof, useForecast, useKnobs, useProofs, useShot } from "../api/queries";
 import type { Layer, NewFinal, Ordered, ProofView, ShotView } from "../api/types";
 import { useShotAct } from "../api/useShotAct";
 import { useAct } from "../app/useAct";
@@ -51,7 +51,8 @@ const OTHERS = 3;
 function Bench({ shot }: { shot: ShotView }) {
   const knobs = useKnobs().data ?? none;
   const proofsQuery = useProofs(shot.id);
-  const proofs = useMemo(() => proofsQuery.data ?? [], [proofsQuery.data]);
+  const proofs = useMemo(() => proofsQuery.data?.pages.flatMap((p) => p.list) ?? [], [proofsQuery.data]);
+  const allProofs = proofsQuery.data?.pages[0]?.all ?? 0;
   const forecast = useForecast(shot.id);
   const queries = useQueryClient();
   const act = useAct();
@@ -134,13 +135,10 @@ function Bench({ shot }: { shot: ShotView }) {
   /** Puts a new test into the sheet at once and shows it. */
   const started = useCallback(
     (proof: ProofView) => {
-      queries.setQueryData<ProofView[]>(["proofs", shot.id], (list) => [
-        proof,
-        ...(list ?? []).filter((p) => p.id !== proof.id),
-      ]);
+      putProof(queries, proof);
       choose(proof.id);
     },
-    [queries, shot.id],
+    [queries],
   );
   const start = useCallback(() => {
     choose(null);
@@ -427,10 +425,11 @@ function Bench({ shot }: { shot: ShotView }) {
           shown={shown}
           pull={pull}
         />
-        <Tray tab={tab} choose={setTab} count={proofs.length}>
+        <Tray tab={tab} choose={setTab} count={allProofs}>
           {(head, tools) =>
             tab === "proofs" ? (
               <ProofSheet
+                older={proofsQuery.hasNextPage ? () => void proofsQuery.fetchNextPage() : null}
                 head={
                   <>
                     {head}

@@ -14,7 +14,7 @@ import { useSettings } from "../api/queries";
 import type { Group, ProofView } from "../api/types";
 import { clock, duration, percent, size } from "../app/format";
 import { useAct } from "../app/useAct";
-import { useNotice } from "../app/useNotice";
+import { useDelete } from "../app/useDelete";
 import { groups } from "./groups";
 import { phaseText } from "./TestBar";
 
@@ -52,6 +52,8 @@ function Label({ proof, close }: { proof: ProofView; close: () => void }) {
 }
 
 interface Props {
+  /** Shows older ones; null where all are there. */
+  older: (() => void) | null;
   /** Stand at the left and at the right of the sheet's own tools. */
   head: ReactNode;
   tail: ReactNode;
@@ -249,7 +251,7 @@ const Card = memo(function Card(p: CardProps) {
             <ImportOutlined />
           </button>
         </Dropdown>
-        <Tooltip title="Delete; it can be brought back">
+        <Tooltip title="Delete; it lies in the bin">
           <button aria-label={`Delete proof ${proof.number}`} onClick={() => void p.remove([proof.id])}>
             <DeleteOutlined />
           </button>
@@ -280,8 +282,7 @@ export function ProofSheet(p: Props) {
   const [filter, setFilter] = useState("all");
   const [picked, setPicked] = useState<number[]>([]);
   const settings = useSettings().data;
-  const act = useAct();
-  const notice = useNotice();
+  const toBin = useDelete();
   const { proofs } = p;
   const shown = useMemo(
     () => proofs.filter(filters[filter]![1]).toSorted(orders[order]![1]),
@@ -305,15 +306,10 @@ export function ProofSheet(p: Props) {
   const remove = useCallback(
     async (ids: number[]) => {
       setPicked([]);
-      const done = await act(() => ask("POST", "/api/proofs/delete", { ids }).then(() => true));
-      if (done)
-        notice(
-          ids.length === 1 ? "1 proof deleted" : `${ids.length} proofs deleted`,
-          "Undo",
-          () => void act(() => ask("POST", "/api/proofs/restore", { ids })),
-        );
+      const items = ids.map((id) => ({ kind: "proof" as const, key: String(id) }));
+      await toBin(items, ids.length === 1 ? "1 proof deleted" : `${ids.length} proofs deleted`);
     },
-    [act, notice],
+    [toBin],
   );
   if (p.proofs.length === 0) {
     return (
@@ -401,6 +397,11 @@ export function ProofSheet(p: Props) {
             setReference={p.setReference}
           />
         ))}
+        {p.older && (
+          <Button type="text" className="sheet-older" onClick={p.older}>
+            Show older ones
+          </Button>
+        )}
       </div>
     </>
   );

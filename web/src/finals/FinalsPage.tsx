@@ -1,5 +1,5 @@
 import { DownloadOutlined } from "@ant-design/icons";
-import { App, Button, Tooltip } from "antd";
+import { Button, Tooltip } from "antd";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { ask } from "../api/client";
@@ -9,6 +9,7 @@ import type { FinalTimes, FinalView, Progress, Turn } from "../api/types";
 import { phaseText } from "../bench/TestBar";
 import { clock, duration, percent, size, spoken } from "../app/format";
 import { useAct } from "../app/useAct";
+import { useDelete } from "../app/useDelete";
 import { FinalPicture } from "./FinalPicture";
 import { FinalReportView } from "./FinalReportView";
 
@@ -38,7 +39,7 @@ function state(f: FinalView, p: Progress | undefined, t?: FinalTimes): string {
         f.files.reduce((s, x) => s + x.bytes, 0),
       )}`;
     case "cancelled":
-      return "cancelled";
+      return "cancelled; what it has rendered is kept, Resume goes on from there";
     case "failed":
       return f.fault ? `failed: ${f.fault.what}; ${f.fault.remedy}` : "failed";
   }
@@ -149,18 +150,13 @@ function Row({
 function Detail({ f }: { f: FinalView }) {
   const act = useAct();
   const go = useNavigate();
-  const { modal } = App.useApp();
+  const toBin = useDelete();
   const active = f.state === "waiting" || f.state === "running" || f.state === "paused";
   const turn = (to: Turn) => void act(() => ask("POST", `/api/finals/${f.id}/turn`, to));
   const remove = () =>
     active
-      ? void act(() => ask("DELETE", `/api/finals/${f.id}`))
-      : void modal.confirm({
-          title: "Remove this final and its files?",
-          okText: "Remove",
-          okButtonProps: { danger: true },
-          onOk: () => act(() => ask("DELETE", `/api/finals/${f.id}`)),
-        });
+      ? void act(() => ask("POST", `/api/finals/${f.id}/cancel`))
+      : void toBin([{ kind: "final", key: String(f.id) }], `Final of ${f.shot_name} deleted, with its files`);
   return (
     <aside className="panel final-detail">
       <header>
@@ -232,9 +228,9 @@ function Detail({ f }: { f: FinalView }) {
               </Button>
             </Tooltip>
           )}
-          {f.state === "paused" || f.state === "failed" ? (
+          {f.state === "paused" || f.state === "failed" || f.state === "cancelled" ? (
             <Button onClick={() => void act(() => ask("POST", `/api/finals/${f.id}/resume`))}>
-              {f.state === "paused" ? "Resume" : "Try again"}
+              {f.state === "failed" ? "Try again" : "Resume"}
             </Button>
           ) : (
             active && (
@@ -242,7 +238,7 @@ function Detail({ f }: { f: FinalView }) {
             )
           )}
           <Button danger onClick={remove}>
-            {active ? "Cancel" : "Remove"}
+            {active ? "Cancel" : "Delete"}
           </Button>
         </div>
       </div>
@@ -250,13 +246,22 @@ function Detail({ f }: { f: FinalView }) {
   );
 }
 
+/** The way to the next page of a list. */
+function More({ list }: { list: ReturnType<typeof useFinals> }) {
+  return (
+    <Button type="text" loading={list.isFetchingNextPage} onClick={() => void list.fetchNextPage()}>
+      Show more
+    </Button>
+  );
+}
+
 export function FinalsPage() {
-  const finals = useFinals();
+  const [open, over] = [useFinals(false), useFinals(true)];
   const [chosenId, choose] = useState<number | null>(null);
-  const all = finals.data ?? [];
-  const queue = all.filter((f) => ["waiting", "running", "paused"].includes(f.state));
-  const ended = all.filter((f) => !queue.includes(f)).toSorted((a, b) => (b.ended ?? 0) - (a.ended ?? 0));
-  const chosen = all.find((f) => f.id === chosenId) ?? queue[0] ?? ended[0];
+  const queue = open.data?.pages.flatMap((p) => p.list) ?? [];
+  const ended = over.data?.pages.flatMap((p) => p.list) ?? [];
+  const count = open.data?.pages[0]?.open ?? 0;
+  const chosen = [...queue, ...ended].find((f) => f.id === chosenId) ?? queue[0] ?? ended[0];
   return (
     <main className="finals">
       <section className="finals-list">
@@ -264,12 +269,12 @@ export function FinalsPage() {
           <div>
             <h1>Finals</h1>
             <span className="second">
-              {queue.length ? `${queue.length} in the queue` : "nothing in the queue"} · whole frames at the
-              shot's own tuning; tests go first
+              {count > 0 ? `${count} in the queue` : "nothing in the queue"} · whole frames at the shot's own
+              tuning; tests go first
             </span>
           </div>
         </header>
-        {all.length === 0 && (
+        {open.data && over.data && queue.length + ended.length === 0 && (
           <p className="empty">
             No finals yet. Open a shot on the bench, read its time bill, and press <b>Start final</b>.
           </p>
@@ -283,10 +288,12 @@ export function FinalsPage() {
             choose={() => choose(f.id)}
           />
         ))}
+        {open.hasNextPage && <More list={open} />}
         {ended.length > 0 && <h3 className="finals-ended">Delivered and ended</h3>}
         {ended.map((f) => (
           <Row key={f.id} f={f} number="–" chosen={chosen?.id === f.id} choose={() => choose(f.id)} />
         ))}
+        {over.hasNextPage && <More list={over} />}
       </section>
       {chosen && <Detail key={chosen.id} f={chosen} />}
     </main>

@@ -2,12 +2,22 @@ import { DeleteOutlined, DownloadOutlined, EditOutlined, CopyOutlined } from "@a
 import { Button, Modal, Tooltip } from "antd";
 import { useRef, useState } from "react";
 import { ask } from "../api/client";
-import { useEnvironments, useKnobs, usePartials, useScenes, useSettings, useShots } from "../api/queries";
-import type { Imported, Knob, PartialKind, PartialView, SceneView } from "../api/types";
-import { count } from "../app/format";
+import {
+  useEnvironments,
+  useKnobs,
+  usePartials,
+  useScenes,
+  useSettings,
+  useShots,
+  useTables,
+} from "../api/queries";
+import type { BinItem, Imported, Knob, PartialKind, PartialView, SceneView } from "../api/types";
+import { count, size } from "../app/format";
 import { useAct } from "../app/useAct";
+import { useDelete } from "../app/useDelete";
 import { NumberField } from "../bench/NumberField";
 import { valueText, type Value } from "../bench/values";
+import { Bin } from "./Bin";
 import { ImportBar } from "./ImportBar";
 import { ImportTable } from "./ImportTable";
 import { PartialEditor, type Draft } from "./PartialEditor";
@@ -18,6 +28,7 @@ function Partials({ kind, title, text }: { kind: PartialKind; title: string; tex
   const partials = usePartials();
   const knobs = useKnobs().data ?? [];
   const act = useAct();
+  const toBin = useDelete();
   const [editing, setEditing] = useState<Draft | null>(null);
   const [asked, setAsked] = useState<{ read: Imported; text: string; file: string } | null>(null);
   const file = useRef<HTMLInputElement>(null);
@@ -108,7 +119,7 @@ function Partials({ kind, title, text }: { kind: PartialKind; title: string; tex
               <Tooltip title="Delete">
                 <button
                   aria-label={`Delete ${p.name}`}
-                  onClick={() => void act(() => ask("DELETE", `/api/partials/${p.id}`))}
+                  onClick={() => void toBin([{ kind: "partial", key: String(p.id) }], `${p.name} deleted`)}
                 >
                   <DeleteOutlined />
                 </button>
@@ -150,9 +161,21 @@ async function fetchText<T>(path: string, text: string): Promise<T> {
   return ask<T>("POST", path, new Blob([text]));
 }
 
+function Remove({ name, item }: { name: string; item: BinItem }) {
+  const toBin = useDelete();
+  return (
+    <Tooltip title="Delete">
+      <button aria-label={`Delete ${name}`} onClick={() => void toBin([item], `${name} deleted`)}>
+        <DeleteOutlined />
+      </button>
+    </Tooltip>
+  );
+}
+
 function Scenes() {
   const scenes = useScenes();
   const environments = useEnvironments();
+  const tables = useTables();
   const shots = useShots();
   const { importing, stop, take } = useImport();
   const [report, setReport] = useState<SceneView | null>(null);
@@ -170,7 +193,7 @@ function Scenes() {
     >
       <header>
         <div>
-          <h2>Scenes and environments</h2>
+          <h2>Scenes, environments, view tables</h2>
           <p className="second">
             Drop .glb, .gltf with its files, .obj with its .mtl, .hdr or .exr here, or a folder of them.
           </p>
@@ -202,6 +225,7 @@ function Scenes() {
             </div>
             <span className="acts">
               <button onClick={() => setReport(s)}>Import report</button>
+              <Remove name={s.name} item={{ kind: "scene", key: s.hash }} />
             </span>
           </li>
         ))}
@@ -215,6 +239,19 @@ function Scenes() {
                   : `in ${used(e.hash)} shots`}
               </p>
             </div>
+            <span className="acts">
+              <Remove name={e.name} item={{ kind: "environment", key: e.hash }} />
+            </span>
+          </li>
+        ))}
+        {tables.data?.map((t) => (
+          <li key={t.id}>
+            <div>
+              <b>{t.title}</b> <span className="pill">view table</span>
+            </div>
+            <span className="acts">
+              <Remove name={t.title} item={{ kind: "table", key: String(t.id) }} />
+            </span>
           </li>
         ))}
       </ul>
@@ -268,6 +305,27 @@ function Machine() {
           <NumberField label="Room in GB" value={settings.room_gb} onCommit={(room_gb) => set({ room_gb })} />
           <span className="second">{`${settings.used_gb.toFixed(2)} GB are used; beyond the room the oldest tests that nobody kept go first`}</span>
         </label>
+        <label>
+          Memory for what is kept ready, GB
+          <NumberField
+            label="Memory in GB"
+            value={Number(settings.memory_gb.toFixed(2))}
+            onCommit={(memory_gb) => set({ memory_gb })}
+          />
+          <span className="second" data-testid="memory">
+            {settings.memory.length === 0
+              ? "nothing is held at the moment"
+              : settings.memory.map((m) => `${m.what} ${size(m.bytes)}`).join(", ")}
+          </span>
+        </label>
+        <label>
+          Days that deleted things stay in the bin
+          <NumberField
+            label="Days in the bin"
+            value={settings.bin_days}
+            onCommit={(bin_days) => set({ bin_days })}
+          />
+        </label>
       </div>
     </section>
   );
@@ -295,6 +353,7 @@ export function LibraryPage() {
           text="Applied to a shot they become its own values; knobs that they do not name stay untouched."
         />
         <Machine />
+        <Bin />
       </div>
     </main>
   );

@@ -7,6 +7,7 @@ import { useShots } from "../api/queries";
 import type { Parcel, ShotView } from "../api/types";
 import { count, spoken } from "../app/format";
 import { useAct } from "../app/useAct";
+import { useDelete } from "../app/useDelete";
 import { ImportBar } from "../library/ImportBar";
 import { ImportTable } from "../library/ImportTable";
 import { useFileDrop } from "../library/useFileDrop";
@@ -16,6 +17,7 @@ import { NewShotForm } from "./NewShotForm";
 function ShotCard({ shot: s, report }: { shot: ShotView; report: () => void }) {
   const go = useNavigate();
   const act = useAct();
+  const toBin = useDelete();
   const [naming, setNaming] = useState(false);
   const change = (body: Record<string, unknown>) => void act(() => ask("PATCH", `/api/shots/${s.id}`, body));
   return (
@@ -80,6 +82,18 @@ function ShotCard({ shot: s, report }: { shot: ShotView; report: () => void }) {
             onClick={() => change({ archived: !s.archived })}
           >
             {s.archived ? "Bring back" : "Archive"}
+          </Button>
+          <Button
+            type="text"
+            aria-label={`Delete ${s.name}`}
+            onClick={() =>
+              void toBin(
+                [{ kind: "shot", key: String(s.id) }],
+                `${s.name} deleted, with its proofs and finals`,
+              )
+            }
+          >
+            Delete
           </Button>
         </div>
       </div>

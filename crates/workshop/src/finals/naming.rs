@@ -101,9 +101,13 @@ fn named(pattern: &str, n: &Named) -> Result<String, Fault> {
 }
 
 /// `name`, or `name-2` … where that is taken.
-fn free(name: String, taken: &HashSet<String>) -> String {
-    let others = (2..).map(|i| format!("{name}-{i}"));
-    std::iter::once(name.clone()).chain(others).find(|n| !taken.contains(n)).unwrap_or(name)
+fn free(name: String, taken: impl Fn(&str) -> Result<bool, Fault>) -> Result<String, Fault> {
+    let mut found = name.clone();
+    let mut others = (2..).map(|i| format!("{name}-{i}"));
+    while taken(&found)? {
+        found = others.next().unwrap_or_default();
+    }
+    Ok(found)
 }
 
 /// Names of the frames of an order, in their order, and whether some were taken already.
@@ -130,22 +134,21 @@ impl Workshop {
         Ok(())
     }
 
-    /// Names of finals that are on their way or whole; what has lost its files may be rendered again under its name.
-    fn taken_names(&self) -> Result<HashSet<String>, Fault> {
-        let mut taken = HashSet::new();
-        for f in self.0.store.finals()? {
+    /// A final that is on its way or whole bears the name; what has lost its files may be rendered again under its own.
+    fn is_taken(&self, name: &str) -> Result<bool, Fault> {
+        for f in self.0.store.named_finals(name)? {
             let free =
                 f.state == FinalState::Cancelled || f.state == FinalState::Delivered && !self.has_its_files(&f)?;
             if !free {
-                taken.insert(self.base_of(&f)?);
+                return Ok(true);
             }
         }
-        Ok(taken)
+        Ok(false)
     }
 
     /// A name for a final that is rendered again.
     pub(super) fn free_name(&self, name: String) -> Result<String, Fault> {
-        Ok(free(name, &self.taken_names()?))
+        free(name, |name| self.is_taken(name))
     }
 
     /// Names the frames of an order whose finals will be numbered from `id` on. No two finals have the same name, whatever
@@ -160,7 +163,7 @@ impl Workshop {
         let row = self.0.store.shot(shot)?;
         let own = self.naming(new.series.is_some());
         let pattern = new.naming.as_deref().filter(|p| !p.trim().is_empty()).unwrap_or(&own);
-        let mut taken = self.taken_names()?;
+        let mut taken = HashSet::new();
         let mut names = Names { bases: Vec::new(), evaded: false };
         let mut meant = HashSet::new();
         for (i, (description, task)) in frames.iter().enumerate() {
@@ -175,7 +178,7 @@ impl Workshop {
                     format!("add {missing} to the pattern"),
                 ));
             }
-            let base = free(name.clone(), &taken);
+            let base = free(name.clone(), |name| Ok(taken.contains(name) || self.is_taken(name)?))?;
             names.evaded |= base != name;
             taken.insert(base.clone());
             names.bases.push(base);
@@ -202,7 +205,7 @@ mod tests {
         let frame = Task { number: Some(3), padding: 5, ..Task::default() };
         assert_eq!(name(SERIES, &frame).unwrap(), "lens-cabinet-3_00003");
         assert_eq!(name("a{frame:2}", &frame).unwrap(), "a03");
-        assert_eq!(free("a".into(), &HashSet::from(["a".into(), "a-2".into()])), "a-3");
+        assert_eq!(free("a".into(), |name| Ok(["a", "a-2"].contains(&name))).unwrap(), "a-3");
     }
 
     #[test]

@@ -33,12 +33,16 @@ const BEAT: Duration = Duration::from_millis(250);
 const SOURCES: usize = 8;
 /// Finals whose samples are kept for a top-up.
 const KEPT: usize = 5;
+/// Ended finals among which those are looked for whose samples are kept no longer.
+const RECENT: u32 = 50;
 /// Blocks count as clean up to this much above the threshold: 64 pixels tell their grain to about a tenth.
 const TOLERANCE: f64 = 1.1;
 /// Under *hold the time* a checkpoint may take this share of the time that is left.
 const CHECKPOINT_SHARE: f64 = 0.05;
 /// Bytes a second at which a film is written, where none has been written yet.
 const USUAL_DISK: f64 = 2e8;
+/// Under this name memory counts the film of a final.
+const FILM: &str = "films of finals";
 /// Blocks that are listed as not clean.
 const LISTED: usize = 400;
 
@@ -130,8 +134,8 @@ struct Rest {
 
 enum End {
     Delivered(Box<FinalReport>, Vec<FileView>, Box<Rest>),
-    Cancelled,
-    Paused,
+    /// Before it was done, with what it has put away.
+    Stopped,
 }
 
 impl Workshop {
@@ -145,7 +149,7 @@ impl Workshop {
             *lock(&self.0.finals.at_work) = None;
             // Somebody has paused or removed it since it was chosen; or the database cannot be written to.
             if matches!(f.code, Code::DiskFull | Code::Io) {
-                eprintln!("{f}");
+                tracing::error!("{f}");
                 *lock(&self.0.finals.full) = Some(self.free_disk());
             }
             return;
@@ -178,10 +182,11 @@ impl Workshop {
                 };
                 stored.and(kept).and_then(|()| self.forget_old_films(row.id))
             }
-            Ok(End::Cancelled) => self.give_up(row, None),
+            // What it has rendered cannot be kept: so be it.
+            Ok(End::Stopped) | Err(_) if job.wish() == Wish::Cancel => self.give_up(row, None),
             // Something else may have been put first: then it waits without being paused.
-            Ok(End::Paused) if job.wish() == Wish::Pause => self.0.store.set_final_state(row.id, FinalState::Paused),
-            Ok(End::Paused) => self.0.store.set_final_state(row.id, FinalState::Waiting),
+            Ok(End::Stopped) if job.wish() == Wish::Pause => self.0.store.set_final_state(row.id, FinalState::Paused),
+            Ok(End::Stopped) => self.0.store.set_final_state(row.id, FinalState::Waiting),
             // The next one would find it full as well: the queue waits until there is room, and goes on with this one.
             Err(f) if f.code == Code::DiskFull => {
                 *lock(&self.0.finals.full) = Some(self.free_disk());
@@ -189,8 +194,9 @@ impl Workshop {
             }
             Err(f) => self.give_up(row, Some(&f)),
         };
+        self.0.memory.hold_film((FILM, row.id), 0);
         if let Err(f) = stored {
-            eprintln!("{f}");
+            tracing::error!("{f}");
         }
         *lock(&self.0.finals.at_work) = None;
         lock(&self.0.finals.progress).remove(&row.id);
@@ -221,27 +227,32 @@ impl Workshop {
 
     /// Another final has been put before this one.
     fn is_overtaken(&self, id: i64) -> bool {
-        let open = |r: &&FinalRow| matches!(r.state, FinalState::Waiting | FinalState::Running);
-        self.0.store.finals().is_ok_and(|rows| rows.iter().find(open).is_some_and(|r| r.id != id))
+        self.0.store.next_in_queue().is_ok_and(|next| next.is_some_and(|r| r.id != id))
     }
 
     /// Tests, pilots and finals of a shot whose samples are those of a description too, those with the most first; finals but
     /// one, where that is given.
     pub(super) fn sources(&self, shot: i64, d: &Description, but: Option<i64>) -> Result<Vec<Source>, Fault> {
         let mut all = Vec::new();
-        for p in self.0.store.proofs(shot)?.iter().filter(|p| p.state != ProofState::Running) {
-            if p.kind != ProofKind::Picture {
+        for p in self.0.store.each_proof(shot) {
+            let p = p?;
+            let of_samples = p.state != ProofState::Running && p.kind != ProofKind::Picture;
+            if of_samples && has_film(&self.0.store.proof_folder(p.id)) {
                 let from: Description = parse(&p.description, "proof")?;
                 all.push((format!("proof {}", p.number), from, self.0.store.proof_folder(p.id)));
             }
         }
-        for f in self.0.store.finals()?.iter().filter(|f| Some(f.id) != but && f.shot == shot) {
-            let name = format!("the final {}", self.base_of(f)?);
+        for id in self.0.store.finals_of(shot)?.into_iter().filter(|id| Some(*id) != but) {
+            if !has_film(&self.0.store.final_folder(id)) {
+                continue;
+            }
+            let f = self.0.store.one_final(id)?;
+            let name = format!("the final {}", self.base_of(&f)?);
             all.push((name, parse(&f.description, "final")?, self.0.store.final_folder(f.id)));
         }
         let mut known: Vec<Source> = all
             .into_iter()
-            .filter(|(_, from, folder)| has_film(folder) && d.same_samples(from))
+            .filter(|(_, from, _)| d.same_samples(from))
             .filter_map(|(name, from, folder)| {
                 let counts = load_counts(&folder).ok()?;
                 let bounds = superblocks(from.film_area(), from.film_frame());
@@ -281,6 +292,7 @@ impl Workshop {
         let clock = Instant::now();
         let tell = &mut |p| self.tell_final(row.id, idle(p), FinalTimes::default());
         let stage = self.stage(&(d.scene.clone(), d.environment.clone()), tell)?;
+        self.0.memory.expect_film((FILM, row.id), &d);
         let (mut render, mut course) = match self.load_render(&d, &folder) {
             Ok(render) => {
                 let text = std::fs::read_to_string(folder.join(COURSE)).unwrap_or_default();
@@ -296,6 +308,7 @@ impl Workshop {
                 (render, Course { reused, before, ..Course::default() })
             }
         };
+        self.0.memory.hold_film((FILM, row.id), render.film_bytes());
         let limits = Limits::of(&d.tuning);
         let start = clock.elapsed().as_secs_f64();
         course.start += start;
@@ -338,12 +351,11 @@ impl Workshop {
         loop {
             self.give_way(job, &mut watch);
             match job.wish() {
-                Wish::Cancel => return Ok(End::Cancelled),
                 Wish::Go if !(job.brake.swap(false, Ordering::AcqRel) && self.is_overtaken(row.id)) => {}
                 _ => {
                     course.used = watch.seconds();
                     self.checkpoint(&render, &d, &course, &folder)?;
-                    return Ok(End::Paused);
+                    return Ok(End::Stopped);
                 }
             }
             if reserve.is_due(watch.seconds(), render.knows_grain())
@@ -507,10 +519,8 @@ impl Workshop {
 
     /// Samples of finals take much room: those of the latest few are kept.
     fn forget_old_films(&self, latest: i64) -> Result<(), Fault> {
-        let mut rows = self.0.store.finals()?;
-        rows.retain(|r| r.state == FinalState::Delivered && r.id != latest);
-        rows.sort_by_key(|r| std::cmp::Reverse(r.ended));
-        for r in rows.iter().skip(KEPT - 1) {
+        let others = |r: &FinalRow| r.state == FinalState::Delivered && r.id != latest;
+        for r in self.0.store.ended_finals(0, RECENT)?.into_iter().filter(others).skip(KEPT - 1) {
             remove_working_state(&self.0.store.final_folder(r.id));
         }
         Ok(())

@@ -1,0 +1,137 @@
+//! Connections, and what bounds them: how many there are, how long one may take to say what it wants, how much is worked on at
+//! once. One line in the log for every request, with its time and outcome; never its query, which may hold the access key.
+
+use crate::{App, Failure};
+use axum::Router;
+use axum::body::Body;
+use axum::extract::Request;
+use axum::http::header::{CONTENT_DISPOSITION, HeaderName};
+use axum::http::{HeaderValue, StatusCode};
+use axum::middleware::Next;
+use axum::response::Response;
+use fault::{Code, Fault};
+use hyper::server::conn::http1;
+use hyper_util::rt::{TokioIo, TokioTimer};
+use hyper_util::service::TowerToHyperService;
+use std::path::Path;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+use tokio::net::TcpListener;
+use tokio::sync::Semaphore;
+use tower::ServiceExt;
+use tower_http::services::ServeFile;
+use workshop::Workshop;
+
+/// Connections at a time; more wait until one ends.
+const CONNECTIONS: usize = 1024;
+/// What a connection may take to send the head of a request, also the next one.
+const HEAD: Duration = Duration::from_secs(30);
+/// Between two pieces of a body.
+pub const PIECE: Duration = Duration::from_secs(30);
+/// Requests that are worked on at a time, and how long others wait for their turn.
+pub const AT_WORK: usize = 64;
+const TURN: Duration = Duration::from_secs(20);
+/// The longest that an answer is worked on.
+const LONGEST: Duration = Duration::from_secs(900);
+
+/// Answers for as long as it is waited for.
+pub async fn serve(listener: TcpListener, router: Router) -> Result<(), Fault> {
+    let room = Arc::new(Semaphore::new(CONNECTIONS));
+    loop {
+        let place = room.clone().acquire_owned().await.map_err(|e| Fault::internal(e.to_string(), "server"))?;
+        let stream = match listener.accept().await {
+            Ok((stream, _)) => stream,
+            Err(e) => {
+                // As when the program has too many files open: it passes.
+                tracing::warn!("a connection could not be taken: {e}");
+                tokio::time::sleep(Duration::from_millis(100)).await;
+                continue;
+            }
+        };
+        let service = TowerToHyperService::new(router.clone());
+        tokio::spawn(async move {
+            let connection = http1::Builder::new()
+                .timer(TokioTimer::new())
+                .header_read_timeout(HEAD)
+                .serve_connection(TokioIo::new(stream), service)
+                .with_upgrades();
+            if let Err(e) = connection.await {
+                tracing::debug!("a connection broke off: {e}");
+            }
+            drop(place);
+        });
+    }
+}
+
+/// Runs `f` where it may block, and turns a panic into a fault.
+pub(crate) async fn work<T: Send + 'static>(
+    app: App,
+    f: impl FnOnce(&Workshop) -> Result<T, Fault> + Send + 'static,
+) -> Result<T, Failure> {
+    let busy = |what: &str| Failure(Fault::new(Code::Busy, what, "bench", "wait a moment, then try again"));
+    let turn = tokio::time::timeout(TURN, app.at_work.clone().acquire_owned()).await;
+    let turn = turn.map_err(|_| busy("too much is asked of the bench at once"))?;
+    let work = tokio::task::spawn_blocking(move || {
+        let done = f(&app.workshop);
+        drop(turn);
+        done
+    });
+    let done = tokio::time::timeout(LONGEST, work).await.map_err(|_| busy("the answer takes more than 15 minutes"))?;
+    done.map_err(|e| Failure(Fault::internal(e.to_string(), "server")))?.map_err(Failure)
+}
+
+/// Writes a line for every request.
+pub(crate) async fn log(request: Request, next: Next) -> Response {
+    let began = Instant::now();
+    let (method, path) = (request.method().clone(), request.uri().path().to_string());
+    let answer = next.run(request).await;
+    let (status, ms) = (answer.status().as_u16(), began.elapsed().as_secs_f64() * 1e3);
+    if answer.status().is_server_error() {
+        tracing::warn!(%method, path, status, ms = format!("{ms:.1}"), "request");
+    } else {
+        tracing::info!(%method, path, status, ms = format!("{ms:.1}"), "request");
+    }
+    answer
+}
+
+/// A file as the answer: in ranges where they are asked for, never read into memory whole.
+pub(crate) async fn file(
+    request: Request,
+    path: &Path,
+    kind: &str,
+    heads: [(HeaderName, String); 1],
+) -> Result<Response, Failure> {
+    let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    let mime: mime::Mime = kind.parse().unwrap_or(mime::APPLICATION_OCTET_STREAM);
+    let served = ServeFile::new_with_mime(path, &mime).oneshot(request).await;
+    let served = served.map_err(|e| Fault::internal(e.to_string(), &*name))?;
+    match served.status() {
+        StatusCode::NOT_FOUND => {
+            return Err(Failure(Fault::new(
+                Code::NotFound,
+                "this file is not there any more",
+                name,
+                "reload the page",
+            )));
+        }
+        StatusCode::INTERNAL_SERVER_ERROR => {
+            let remedy = "check the disk and the data folder's rights";
+            return Err(Failure(Fault::new(Code::Io, "the file cannot be read", name, remedy)));
+        }
+        _ => {}
+    }
+    let mut answer = served.map(Body::new);
+    for (name, value) in heads {
+        if let Ok(value) = HeaderValue::from_str(&value) {
+            answer.headers_mut().insert(name, value);
+        }
+    }
+    Ok(answer)
+}
+
+/// A file to be saved under its name.
+pub(crate) async fn download(request: Request, path: &Path, kind: &str) -> Result<Response, Failure> {
+    let name = path.file_name().unwrap_or_default().to_string_lossy();
+    let disposition = format!("attachment; filename=\"{}\"", name.replace('"', "'"));
+    file(request, path, kind, [(CONTENT_DISPOSITION, disposition)]).await
+}
