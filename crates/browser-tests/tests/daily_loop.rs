@@ -290,7 +290,15 @@ async fn set_up_preview_test_keep_and_compare() {
     page.drop_files("[data-testid=presets-part]", &[("later.json", file.to_string().as_bytes())]).await;
     page.says("what is not taken", "[data-testid=untaken]", "/depth.dreams/").await;
     page.press("Take the other 1").await;
-    page.until("the preset", "return document.querySelector('[data-partial=\"From later\"]') !== null").await;
+    let there = "return document.querySelector('[data-partial=\"From later\"]') !== null";
+    page.until("the preset", there).await;
+
+    // Deleted it lies in the bin, and comes out of it again.
+    page.press("Delete From later").await;
+    page.says("the bin", "[data-testid=bin]", "/1 deleted[^]*From later[^]*stays until/").await;
+    page.press("Take From later out of the bin").await;
+    page.says("the empty bin", "[data-testid=bin]", "/Nothing lies in it/").await;
+    page.until("the preset again", there).await;
 
     page.stayed_here().await;
     page.client.clone().close().await.unwrap();

@@ -1,84 +1,13 @@
 //! The serving program as the machine sees it: one owner of a data folder, a port that is taken first, signals that end it.
 
-use serde_json::{Value, json};
-use std::io::{BufRead, BufReader, Read, Write};
+mod common;
+
+use common::*;
+use serde_json::Value;
 use std::net::TcpStream;
-use std::path::Path;
-use std::process::{Child, Command, Output, Stdio};
+use std::process::{Command, Output};
 use std::time::{Duration, Instant};
-use tempfile::TempDir;
-use workshop::{FinalState, NewFinal, NewShot, ProofState, ShotChange, Workshop};
-
-/// A data folder with a shot that renders for longer than any test waits.
-fn folder() -> (TempDir, i64) {
-    let data = tempfile::tempdir().unwrap();
-    let w = Workshop::open(data.path()).unwrap();
-    let scene = w.import_scene("cabinet.glb", &demo::lens_cabinet()).unwrap();
-    let new = NewShot { name: "Cabinet".into(), scene: scene.hash, environment: None, camera: None, budget: 60.0 };
-    let id = w.add_shot(&new).unwrap();
-    let long = json!({ "frame.width": 96, "frame.height": 64, "sampling.adaptive": false, "sampling.most": 65536 });
-    let tuning = serde_json::from_value(long).unwrap();
-    w.change_shot(id, &ShotChange { tuning, ..ShotChange::default() }).unwrap();
-    assert!(w.close(Duration::from_secs(5)).unwrap());
-    (data, id)
-}
-
-fn command(data: &Path, listen: &str) -> Command {
-    let mut c = Command::new(env!("CARGO_BIN_EXE_mellow-grain"));
-    c.args(["serve", "--listen", listen, "--data"]).arg(data).stdout(Stdio::piped()).stderr(Stdio::piped());
-    c
-}
-
-struct Service {
-    child: Child,
-    address: String,
-}
-
-impl Service {
-    fn start(data: &Path) -> Service {
-        let mut child = command(data, "127.0.0.1:0").spawn().unwrap();
-        let mut line = String::new();
-        BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
-        let address = line.trim().rsplit_once("http://").expect("an address").1.to_string();
-        Service { child, address }
-    }
-
-    fn ask(&self, method: &str, path: &str) -> (u16, Value) {
-        let mut s = TcpStream::connect(&self.address).unwrap();
-        let body = if method == "POST" { "{}" } else { "" };
-        let length = body.len();
-        let head = format!("Host: {}\r\nConnection: close\r\nContent-Length: {length}\r\n", self.address);
-        write!(s, "{method} {path} HTTP/1.1\r\n{head}\r\n{body}").unwrap();
-        let mut answer = String::new();
-        s.read_to_string(&mut answer).unwrap();
-        let body = answer.split_once("\r\n\r\n").map_or("", |(_, body)| body);
-        (answer[9..12].parse().unwrap(), serde_json::from_str(body).unwrap_or(Value::Null))
-    }
-
-    fn signal(&self, name: &str) {
-        let sent = Command::new("kill").args([&format!("-{name}"), &self.child.id().to_string()]).status().unwrap();
-        assert!(sent.success());
-    }
-
-    /// Its exit status, and how long that took.
-    fn end(mut self) -> (Option<i32>, Duration) {
-        let began = Instant::now();
-        loop {
-            if let Some(status) = self.child.try_wait().unwrap() {
-                return (status.code(), began.elapsed());
-            }
-            assert!(began.elapsed() < Duration::from_secs(60), "it does not end");
-            std::thread::sleep(Duration::from_millis(5));
-        }
-    }
-}
-
-impl Drop for Service {
-    fn drop(&mut self) {
-        let _ = self.child.kill();
-        let _ = self.child.wait();
-    }
-}
+use workshop::{FinalState, NewFinal, ProofState, Workshop};
 
 fn refused(o: &Output, what: &[&str]) {
     let text = String::from_utf8_lossy(&o.stderr);
@@ -143,8 +72,11 @@ fn a_signal_puts_everything_away_and_a_second_one_ends_at_once() {
         let w = Workshop::open(data.path()).unwrap();
         let proofs = w.proofs(shot).unwrap();
         assert!(proofs[0].state == ProofState::Stopped && proofs[0].report.is_some(), "{signal}");
-        let finals = w.finals().unwrap();
-        assert!(finals.iter().all(|f| matches!(f.state, FinalState::Waiting | FinalState::Running)), "{signal}");
+        let (cancelled, finals): (Vec<_>, Vec<_>) =
+            w.finals().unwrap().into_iter().partition(|f| f.state == FinalState::Cancelled);
+        // What was cancelled just before the end stays so.
+        assert_eq!((cancelled.len(), finals.len()), ((signal == "INT") as usize, 1), "{signal}");
+        assert!(matches!(finals[0].state, FinalState::Waiting | FinalState::Running), "{signal}: {finals:?}");
         if signal == "INT" {
             let at_work = finals.iter().any(|f| data.path().join(format!("finals/{}/counts.json", f.id)).exists());
             assert!(at_work, "what the final has rendered is kept");
@@ -163,4 +95,39 @@ fn a_signal_puts_everything_away_and_a_second_one_ends_at_once() {
     service.signal("TERM");
     let (_, took) = service.end();
     assert!(took < Duration::from_secs(2), "{took:?}");
+}
+
+/// Every request leaves a line with its outcome in the data folder's log, and no key does.
+#[test]
+fn requests_are_logged_without_keys() {
+    let (data, shot) = folder();
+    let mut command = command(data.path(), "127.0.0.1:0");
+    command.args(["--host", "bench.example", "--log", "info"]);
+    let mut service = Service::wait(command);
+    let (address, key) = service.address.split_once("/?key=").expect("a key");
+    assert!(key.len() == 64 && address == "bench.example");
+    // The name stands for the address that it listens on, which the log does not tell.
+    let text = std::fs::read_to_string(format!("/proc/{}/net/tcp", service.child.id())).unwrap();
+    let inodes: Vec<String> = std::fs::read_dir(format!("/proc/{}/fd", service.child.id()))
+        .unwrap()
+        .filter_map(|e| std::fs::read_link(e.unwrap().path()).ok())
+        .filter_map(|l| Some(l.to_str()?.strip_prefix("socket:[")?.strip_suffix(']')?.to_string()))
+        .collect();
+    let listens = text.lines().skip(1).map(|l| l.split_whitespace().collect::<Vec<_>>());
+    let mine = listens.filter(|w| w[3] == "0A").find(|w| inodes.iter().any(|i| i == w[9])).expect("a listener");
+    let port = u16::from_str_radix(mine[1].split(':').nth(1).unwrap(), 16).unwrap();
+    let (at, key) = (format!("127.0.0.1:{port}"), key.to_string());
+    assert_eq!(send(&at, "GET", &format!("/?key={key}"), b"").unwrap().0, 303);
+    assert_eq!(send(&at, "GET", &format!("/api/shots/{shot}"), b"").unwrap().0, 403);
+    service.signal("TERM");
+    let mut screen = String::new();
+    std::io::Read::read_to_string(&mut service.child.stderr.take().unwrap(), &mut screen).unwrap();
+    service.end();
+    let folder = std::fs::read_dir(data.path().join("logs")).unwrap();
+    let file: String = folder.map(|e| std::fs::read_to_string(e.unwrap().path()).unwrap()).collect();
+    for log in [&file, &screen] {
+        assert!(log.contains("path=\"/\" status=303") && log.contains("status=403 ms="), "{log}");
+        assert!(!log.contains(&key) && !log.contains('?'), "{log}");
+    }
+    assert!(file.contains(&format!("path=\"/api/shots/{shot}\"")));
 }

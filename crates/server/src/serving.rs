@@ -72,9 +72,9 @@ pub(crate) async fn work<T: Send + 'static>(
     let turn = tokio::time::timeout(TURN, app.at_work.clone().acquire_owned()).await;
     let turn = turn.map_err(|_| busy("too much is asked of the bench at once"))?;
     let work = tokio::task::spawn_blocking(move || {
-        let done = f(&app.workshop);
-        drop(turn);
-        done
+        let _turn = turn;
+        let _in_hand = app.workshop.take_in_hand()?;
+        f(&app.workshop)
     });
     let done = tokio::time::timeout(LONGEST, work).await.map_err(|_| busy("the answer takes more than 15 minutes"))?;
     done.map_err(|e| Failure(Fault::internal(e.to_string(), "server")))?.map_err(Failure)

@@ -275,6 +275,11 @@ async fn from_shot_to_delivered_final() {
         let path = format!("/api/finals/{}/files/{}", f["id"], file["name"].as_str().unwrap());
         let (status, bytes) = h.raw("GET", &path, &h.address.to_string(), "", b"").await;
         assert_eq!((status, bytes.len() as u64), (200, file["bytes"].as_u64().unwrap()));
+        // A part of it, as of a download that goes on (RFC 9110, 14.2).
+        let own = h.address.to_string();
+        let (status, part) = h.raw("GET", &path, &own, "Range: bytes=5-104\r\n", b"").await;
+        assert_eq!((status, &part[..]), (206, &bytes[5..105]));
+        assert_eq!(h.raw("GET", &path, &own, "Range: bytes=99999999-\r\n", b"").await.0, 416);
     }
     let escape = format!("/api/finals/{}/files/..%2F..%2Fmellow-grain.sqlite", f["id"]);
     assert_eq!(h.ask("GET", &escape, b"").await.0, 404);

@@ -275,15 +275,6 @@ impl Store {
         self.db().query_row(&format!("{REVISION} AND number = ?2"), (shot, number), revision).map_err(sql)
     }
 
-    /// Adds a revision after the one in force, with the shot's camera, budget and edits, and puts it in force; its number.
-    pub fn revise(&self, shot: i64, tuning: &str, change: &str) -> Result<i64, Fault> {
-        let mut db = self.db();
-        let t = db.transaction().map_err(sql)?;
-        let number = revise(&t, shot, tuning, change)?;
-        t.commit().map_err(sql)?;
-        Ok(number)
-    }
-
     /// Where undo and redo would go from the revision in force.
     pub fn neighbours(&self, shot: i64) -> Result<(Option<i64>, Option<i64>), Fault> {
         self.db()

@@ -19,6 +19,13 @@ fn shot() -> ShotRow {
     }
 }
 
+/// Adds a revision; the number of the one that is in force then.
+fn revise(store: &Store, shot: i64, tuning: &str, words: &str) -> i64 {
+    let row = store.shot(shot).unwrap();
+    assert!(store.change_shot(&ShotChangeRow { row: &row, revision: Some((tuning, words)) }).unwrap());
+    store.shot(shot).unwrap().revision
+}
+
 #[test]
 fn undo_and_redo_walk_a_tree_that_survives_a_restart() {
     let folder = tempfile::tempdir().unwrap();
@@ -28,12 +35,12 @@ fn undo_and_redo_walk_a_tree_that_survives_a_restart() {
         .unwrap();
     let id = store.add_shot(&shot(), "one").unwrap();
     assert_eq!(store.neighbours(id).unwrap(), (None, None));
-    assert_eq!(store.revise(id, "two", "a").unwrap(), 2);
-    assert_eq!(store.revise(id, "three", "b").unwrap(), 3);
+    assert_eq!(revise(&store, id, "two", "a"), 2);
+    assert_eq!(revise(&store, id, "three", "b"), 3);
     store.go_to_revision(id, 2).unwrap();
     assert_eq!(store.neighbours(id).unwrap(), (Some(1), Some(3)));
     // A change after undo starts another branch; the old one stays.
-    assert_eq!(store.revise(id, "four", "c").unwrap(), 4);
+    assert_eq!(revise(&store, id, "four", "c"), 4);
     assert_eq!(store.neighbours(id).unwrap(), (Some(2), None));
     drop(store);
     let store = Store::open(folder.path()).unwrap();
@@ -132,7 +139,7 @@ fn older_data_folders_are_brought_up_to_date() {
             if start == 1 {
                 assert_eq!(store.begin_proof(1, ProofKind::Test, "{}").unwrap().number, 10, "version {version}");
                 // Going back to a revision without a camera of its own leaves the shot's.
-                store.revise(1, "two", "more").unwrap();
+                revise(&store, 1, "two", "more");
                 store.go_to_revision(1, 1).unwrap();
                 let scene = &store.scenes().unwrap()[0];
                 assert_eq!((store.shot(1).unwrap().camera.as_str(), scene.file.as_str()), ("A", ""));

@@ -418,7 +418,11 @@ impl Workshop {
     /// Ends the work on finals after the present step.
     pub(crate) fn leave_finals(&self) {
         if let Some(job) = lock(&self.0.finals.at_work).as_ref() {
-            *lock(&job.wish) = Wish::Leave;
+            let mut wish = lock(&job.wish);
+            // What somebody has asked for is done before.
+            if *wish == Wish::Go {
+                *wish = Wish::Leave;
+            }
             job.brake.store(true, Ordering::Release);
         }
     }

@@ -48,7 +48,7 @@ pub use views::*;
 use fault::{Code, Fault};
 use std::collections::HashSet;
 use std::path::Path;
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard};
 use std::time::{Duration, Instant};
 use store::Store;
@@ -61,6 +61,15 @@ pub(crate) fn lock<T>(m: &Mutex<T>) -> MutexGuard<'_, T> {
 /// The bench's state; cheap to clone.
 #[derive(Clone)]
 pub struct Workshop(Arc<Inner>);
+
+/// A command that is being carried out.
+pub struct InHand(Workshop);
+
+impl Drop for InHand {
+    fn drop(&mut self) {
+        self.0.0.in_hand.fetch_sub(1, Ordering::AcqRel);
+    }
+}
 
 /// How long things may take before something is done about it.
 #[derive(Debug, Clone, Copy)]
@@ -107,6 +116,8 @@ pub(crate) struct Inner {
     pub finals: finals::Desk,
     /// The program is about to end: nothing new is begun.
     pub closing: AtomicBool,
+    /// Commands that are being carried out.
+    pub in_hand: AtomicUsize,
     /// Signalled when the queue or the bench changes.
     pub wake: (Mutex<()>, Condvar),
 }
@@ -140,6 +151,7 @@ impl Workshop {
             live_picture: Mutex::default(),
             finals: finals::Desk::default(),
             closing: AtomicBool::new(false),
+            in_hand: AtomicUsize::new(0),
             wake: (Mutex::new(()), Condvar::new()),
         }));
         let settings = workshop.settings();
@@ -175,13 +187,22 @@ impl Workshop {
         self.leave_finals();
         self.wake();
         self.stop_test_begun();
-        let idle = || !self.test_is_running() && lock(&self.0.writing).is_empty() && !self.finals_work();
+        let renders = || self.test_is_running() || !lock(&self.0.writing).is_empty() || self.finals_work();
+        // What is in hand is carried out and answered: a change that stands is not answered with an error.
+        let idle = || !renders() && self.0.in_hand.load(Ordering::Acquire) == 0;
         while !idle() && Instant::now() < end {
             std::thread::sleep(Duration::from_millis(5));
         }
         let whole = idle();
         self.0.store.close()?;
         Ok(whole)
+    }
+
+    /// Says that a command is carried out until what is returned is dropped; the bench is not closed before, if it can wait for it.
+    pub fn take_in_hand(&self) -> Result<InHand, Fault> {
+        self.0.in_hand.fetch_add(1, Ordering::AcqRel);
+        let hand = InHand(self.clone());
+        self.begins().map(|()| hand)
     }
 
     /// Refuses to begin something while the program ends.

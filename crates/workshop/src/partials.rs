@@ -122,10 +122,8 @@ impl Workshop {
     /// Applies a preset to a shot, as a revision; knobs that it does not name stay as they are.
     pub fn apply_preset(&self, shot: i64, id: i64) -> Result<(), Fault> {
         let p = self.partial(id)?;
-        let next = self.tuning(shot)?.applying(&p.values);
-        next.check()?;
+        self.revise(shot, &format!("preset {}", p.name), |now| Ok(now.applying(&p.values)))?;
         self.0.store.set_setting(&format!("preset {shot}"), &id.to_string())?;
-        self.revise(shot, &next, &format!("preset {}", p.name))?;
         self.0.events.tell(Event::Shot { shot });
         Ok(())
     }

@@ -192,15 +192,12 @@ impl Workshop {
         }
         let d: Description = parse(&row.description, "proof")?;
         let own = d.own_tuning();
-        let (next, part) = match &take.groups {
-            None => (own.clone(), String::new()),
-            Some(groups) => {
-                let names: Vec<String> = groups.iter().map(|g| format!("{g:?}")).collect();
-                (self.tuning(row.shot)?.applying(&own.of_groups(groups)), format!(" ({})", names.join(", ")))
-            }
+        let names = take.groups.iter().flatten().map(|g| format!("{g:?}")).collect::<Vec<_>>().join(", ");
+        let part = if take.groups.is_some() { format!(" ({names})") } else { String::new() };
+        let next = |now: &Tuning| {
+            Ok(take.groups.as_ref().map_or_else(|| own.clone(), |groups| now.applying(&own.of_groups(groups))))
         };
-        next.check()?;
-        self.revise(row.shot, &next, &format!("tuning of proof {}{part}", row.number)).map(|_| ())
+        self.revise(row.shot, &format!("tuning of proof {}{part}", row.number), next).map(drop)
     }
 
     /// Lays a picture from elsewhere into the sheet.

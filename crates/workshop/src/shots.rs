@@ -234,14 +234,28 @@ impl Workshop {
         Ok(Some(if old.archived == row.archived { Event::Shot { shot: id } } else { Event::Shots }))
     }
 
-    /// Puts a tuning in force as a revision, if it differs; true if it does.
-    pub(crate) fn revise(&self, shot: i64, next: &Tuning, change: &str) -> Result<bool, Fault> {
-        let changed = *next != self.tuning(shot)?;
-        if changed {
-            self.0.store.revise(shot, &json(next)?, change)?;
-            self.0.events.tell(Event::Shot { shot });
+    /// Puts what `next` makes of the tuning in force as a revision, if it differs; true if it does. It is made anew where somebody
+    /// else changes the shot meanwhile.
+    pub(crate) fn revise(
+        &self,
+        shot: i64,
+        change: &str,
+        next: impl Fn(&Tuning) -> Result<Tuning, Fault>,
+    ) -> Result<bool, Fault> {
+        loop {
+            let row = self.0.store.shot(shot)?;
+            let before: Tuning = parse(&self.0.store.revision(shot, row.revision)?.tuning, "tuning")?;
+            let after = next(&before)?;
+            after.check()?;
+            if after == before {
+                return Ok(false);
+            }
+            let revision = Some((&*json(&after)?, change));
+            if self.0.store.change_shot(&ShotChangeRow { row: &row, revision })? {
+                self.0.events.tell(Event::Shot { shot });
+                return Ok(true);
+            }
         }
-        Ok(changed)
     }
 
     pub fn regions(&self, shot: i64) -> Result<Vec<RegionView>, Fault> {

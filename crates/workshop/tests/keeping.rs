@@ -23,6 +23,9 @@ fn what_many_hands_change_at_once_stands() {
     close(w);
     let w = Workshop::open(data.path()).unwrap();
     let before = w.shot(shot).unwrap().revision;
+    let named = Values::from([("split.diffuse".to_string(), json!(3))]);
+    let new = json!({ "kind": "preset", "name": "Three", "values": named, "knobs": [] });
+    let preset = w.add_partial(&serde_json::from_value(new).unwrap()).unwrap().id;
     let knobs = ["sampling.most", "sampling.least", "depth.total", "split.direct", "sampling.seed", "depth.diffuse"];
     std::thread::scope(|s| {
         for (k, knob) in knobs.iter().enumerate() {
@@ -33,7 +36,15 @@ fn what_many_hands_change_at_once_stands() {
                 }
             });
         }
-        let (a, b) = (w.clone(), w.clone());
+        let (a, b, c) = (w.clone(), w.clone(), w.clone());
+        // A preset names one knob and leaves the others as they are, also those that are turned meanwhile.
+        s.spawn(move || {
+            for n in 0..10 {
+                c.apply_preset(shot, preset).unwrap();
+                tune(&c, shot, json!({ "split.diffuse": 5 + n }));
+            }
+            c.apply_preset(shot, preset).unwrap();
+        });
         s.spawn(move || {
             let off = BTreeMap::from([("environment".to_string(), LightChange { on: Some(false), split: None })]);
             a.change_shot(shot, &ShotChange { lights: off, ..Default::default() }).unwrap();
@@ -43,6 +54,7 @@ fn what_many_hands_change_at_once_stands() {
     let v = w.shot(shot).unwrap();
     let got: Vec<i64> = knobs.iter().map(|k| v.tuning[*k].as_i64().unwrap()).collect();
     assert_eq!(got, [16, 2, 18, 19, 20, 21]);
+    assert_eq!(v.tuning["split.diffuse"], 3);
     assert_eq!((v.budget, v.lights["environment"].on), (99.0, false));
     // Each change is a revision, and the state in force is the last.
     let revisions = w.revisions(shot).unwrap();

@@ -1,0 +1,109 @@
+//! The serving program as a process, and requests to it.
+#![allow(dead_code)]
+
+use serde_json::{Value, json};
+use std::io::{BufRead, BufReader, Read, Write};
+use std::net::TcpStream;
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+use tempfile::TempDir;
+use workshop::{NewShot, ShotChange, Workshop};
+
+/// A request and its answer; none where the program was not there, or went away before it had answered.
+pub fn send(address: &str, method: &str, path: &str, body: &[u8]) -> Option<(u16, Value)> {
+    let mut s = TcpStream::connect(address).ok()?;
+    s.set_read_timeout(Some(Duration::from_secs(120))).ok()?;
+    let head = format!("Host: {address}\r\nConnection: close\r\nContent-Length: {}\r\n", body.len());
+    write!(s, "{method} {path} HTTP/1.1\r\n{head}\r\n").ok()?;
+    s.write_all(body).ok()?;
+    let mut answer = Vec::new();
+    s.read_to_end(&mut answer).ok()?;
+    let answer = String::from_utf8_lossy(&answer);
+    let (head, body) = answer.split_once("\r\n\r\n")?;
+    Some((head.get(9..12)?.parse().ok()?, serde_json::from_str(body).unwrap_or(Value::Null)))
+}
+
+/// A data folder with a shot that renders for longer than any test waits.
+pub fn folder() -> (TempDir, i64) {
+    let data = tempfile::tempdir().unwrap();
+    let w = Workshop::open(data.path()).unwrap();
+    let scene = w.import_scene("cabinet.glb", &demo::lens_cabinet()).unwrap();
+    let new = NewShot { name: "Cabinet".into(), scene: scene.hash, environment: None, camera: None, budget: 60.0 };
+    let id = w.add_shot(&new).unwrap();
+    let long = json!({ "frame.width": 96, "frame.height": 64, "sampling.adaptive": false, "sampling.most": 65536 });
+    let tuning = serde_json::from_value(long).unwrap();
+    w.change_shot(id, &ShotChange { tuning, ..ShotChange::default() }).unwrap();
+    assert!(w.close(Duration::from_secs(5)).unwrap());
+    (data, id)
+}
+
+pub fn command(data: &Path, listen: &str) -> Command {
+    let mut c = Command::new(env!("CARGO_BIN_EXE_mellow-grain"));
+    c.args(["serve", "--listen", listen, "--data"]).arg(data).stdout(Stdio::piped()).stderr(Stdio::piped());
+    c
+}
+
+pub struct Service {
+    pub child: Child,
+    pub address: String,
+}
+
+impl Service {
+    pub fn start(data: &Path) -> Service {
+        Service::wait(command(data, "127.0.0.1:0"))
+    }
+
+    /// Starts the program on a file system of its own of so many megabytes, mounted where `data` is and seen by the program alone.
+    pub fn start_in(data: &Path, megabytes: u32) -> Service {
+        let mut c = Command::new("unshare");
+        let script = format!("mount -t tmpfs -o size={megabytes}m tmpfs \"$0\" && exec \"$@\"");
+        let program = env!("CARGO_BIN_EXE_mellow-grain");
+        c.args(["-rm", "sh", "-c", &script]).arg(data);
+        c.args([program, "serve", "--listen", "127.0.0.1:0", "--data"]).arg(data.join("data"));
+        c.stdout(Stdio::piped()).stderr(Stdio::null());
+        Service::wait(c)
+    }
+
+    /// Starts a command and waits for its address.
+    pub fn wait(mut command: Command) -> Service {
+        let mut child = command.spawn().unwrap();
+        let mut line = String::new();
+        BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
+        let address = line.trim().rsplit_once("http://").expect("an address").1.to_string();
+        Service { child, address }
+    }
+
+    pub fn ask(&self, method: &str, path: &str) -> (u16, Value) {
+        let body = if method == "POST" { "{}" } else { "" };
+        send(&self.address, method, path, body.as_bytes()).expect("an answer")
+    }
+
+    pub fn tell(&self, method: &str, path: &str, body: Value) -> (u16, Value) {
+        send(&self.address, method, path, body.to_string().as_bytes()).expect("an answer")
+    }
+
+    pub fn signal(&self, name: &str) {
+        let sent = Command::new("kill").args([&format!("-{name}"), &self.child.id().to_string()]).status().unwrap();
+        assert!(sent.success());
+    }
+
+    /// Its exit status, and how long that took.
+    pub fn end(mut self) -> (Option<i32>, Duration) {
+        let began = Instant::now();
+        loop {
+            if let Some(status) = self.child.try_wait().unwrap() {
+                return (status.code(), began.elapsed());
+            }
+            assert!(began.elapsed() < Duration::from_secs(60), "it does not end");
+            std::thread::sleep(Duration::from_millis(5));
+        }
+    }
+}
+
+impl Drop for Service {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
