@@ -1,16 +1,15 @@
-//! `./run bench load [seconds]`: fifty pages open on one bench, one of them rendering tests one after the other, in a data folder
+//! `./run bench load [seconds]`: fifty pages (PAGES) open on one bench, one of them rendering (RENDERS=0: none) tests one after the other, in a data folder
 //! with 10,000 finals, 2,000 proofs and 500 revisions. Of every address that needs no computation: requests, and the median, the
 //! 99th percentile and the longest of their times; and the memory of the program at the start and at the end of every minute.
 
 use std::collections::BTreeMap;
-use std::io::{Read, Write};
+use std::io::{BufRead, BufReader, Read, Write};
 use std::net::{SocketAddr, TcpStream};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 use workshop::{NewTest, ProofChange, ShotChange, Workshop};
 
-const PAGES: usize = 50;
 /// Between two requests of a page.
 const PAUSE: Duration = Duration::from_millis(400);
 
@@ -20,18 +19,23 @@ fn resident() -> f64 {
     text.split_whitespace().nth(1).and_then(|n| n.parse::<f64>().ok()).unwrap_or(0.0) * 4096.0
 }
 
-fn get(stream: &mut TcpStream, address: SocketAddr, path: &str) -> std::io::Result<(u16, usize)> {
-    write!(stream, "GET {path} HTTP/1.1\r\nHost: {address}\r\n\r\n")?;
-    let mut head = Vec::new();
-    let mut byte = [0];
-    while !head.ends_with(b"\r\n\r\n") {
-        stream.read_exact(&mut byte)?;
-        head.push(byte[0]);
+fn get(stream: &mut BufReader<TcpStream>, address: SocketAddr, path: &str) -> std::io::Result<u16> {
+    stream.get_mut().write_all(format!("GET {path} HTTP/1.1\r\nHost: {address}\r\n\r\n").as_bytes())?;
+    let (mut status, mut length) = (0, 0);
+    loop {
+        let mut line = String::new();
+        stream.read_line(&mut line)?;
+        let line = line.trim().to_ascii_lowercase();
+        if let Some(rest) = line.strip_prefix("http/1.1 ") {
+            status = rest.split(' ').next().and_then(|s| s.parse().ok()).unwrap_or(0);
+        } else if let Some(n) = line.strip_prefix("content-length: ") {
+            length = n.parse().unwrap_or(0);
+        } else if line.is_empty() {
+            break;
+        }
     }
-    let head = String::from_utf8_lossy(&head).to_ascii_lowercase();
-    let length = head.lines().find_map(|l| l.strip_prefix("content-length: ")?.trim().parse().ok()).unwrap_or(0);
     std::io::copy(&mut stream.take(length), &mut std::io::sink())?;
-    Ok((head[9..12].parse().unwrap_or(0), length as usize))
+    Ok(status)
 }
 
 /// Listens to events and counts their bytes until it is told to end.
@@ -76,6 +80,8 @@ fn fill(folder: &std::path::Path, shot: i64) -> rusqlite::Result<()> {
 }
 
 fn main() {
+    let pages: usize = std::env::var("PAGES").ok().and_then(|s| s.parse().ok()).unwrap_or(50);
+    let renders = std::env::var("RENDERS").map_or(true, |v| v != "0");
     let seconds: u64 = std::env::args().nth(1).and_then(|s| s.parse().ok()).unwrap_or(60);
     let folder = tempfile::tempdir().expect("a folder");
     let w = Workshop::open(folder.path()).expect("a workshop");
@@ -108,8 +114,8 @@ fn main() {
         format!("/api/shots/{shot}/revisions"),
         format!("/api/shots/{shot}/regions"),
         "/api/finals".into(),
-        "/api/finals?ended=true&most=50".into(),
-        "/api/finals?ended=true&skip=9000&most=50".into(),
+        "/api/finals?ended=true&most=30".into(),
+        "/api/finals?ended=true&skip=9000&most=30".into(),
         "/api/bin".into(),
         "/api/settings".into(),
         "/api/partials".into(),
@@ -124,16 +130,16 @@ fn main() {
     let began = Instant::now();
     println!("memory at the start: {:.0} MB", resident() / 1e6);
     std::thread::scope(|s| {
-        for page in 0..PAGES {
+        for page in 0..pages {
             let (times, over, addresses, heard) = (&times, &over, &addresses, &heard);
             s.spawn(move || heard.fetch_add(listen(address, over).expect("events"), Ordering::Relaxed));
             s.spawn(move || {
-                let mut stream = TcpStream::connect(address).expect("a connection");
+                let mut stream = BufReader::new(TcpStream::connect(address).expect("a connection"));
                 let mut k = page;
                 while !over.load(Ordering::Relaxed) {
                     let path = &addresses[k % addresses.len()];
                     let clock = Instant::now();
-                    let (status, _) = get(&mut stream, address, path).expect("an answer");
+                    let status = get(&mut stream, address, path).expect("an answer");
                     let ms = clock.elapsed().as_secs_f64() * 1e3;
                     assert_eq!(status, 200, "{path}");
                     times.lock().expect("a list").entry(path.clone()).or_default().push(ms);
@@ -145,7 +151,7 @@ fn main() {
         let w = w.clone();
         let (over, tests) = (&over, &tests);
         s.spawn(move || {
-            while !over.load(Ordering::Relaxed) {
+            while renders && !over.load(Ordering::Relaxed) {
                 w.start_test(shot, &NewTest::default()).expect("a test");
                 w.wait_for_test();
                 tests.fetch_add(1, Ordering::Relaxed);
@@ -162,7 +168,7 @@ fn main() {
         over.store(true, Ordering::Relaxed);
     });
     println!(
-        "{PAGES} pages, {} tests, {:.1} MB of events heard; memory at the end {:.0} MB",
+        "{pages} pages, {} tests, {:.1} MB of events heard; memory at the end {:.0} MB",
         tests.load(Ordering::Relaxed),
         heard.load(Ordering::Relaxed) as f64 / 1e6,
         resident() / 1e6

@@ -134,7 +134,7 @@ async fn go_to_revision(State(app): State<App>, Path((id, number)): Path<(i64, i
 }
 
 /// Most rows of one page of a list.
-const PAGE: u32 = 200;
+const PAGE: u32 = 100;
 
 /// A page of a list: proofs older than one, or finals from one on.
 #[derive(Deserialize)]

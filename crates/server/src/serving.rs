@@ -48,6 +48,8 @@ pub async fn serve(listener: TcpListener, router: Router) -> Result<(), Fault> {
                 continue;
             }
         };
+        // Answers are whole: none waits for more to be sent with it.
+        let _ = stream.set_nodelay(true);
         let service = TowerToHyperService::new(router.clone());
         tokio::spawn(async move {
             let connection = http1::Builder::new()

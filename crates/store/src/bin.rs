@@ -38,7 +38,9 @@ const FILES: &str = "files";
 
 /// A condition: the row's own kind and key are not in the bin.
 pub(crate) fn seen(kind: BinKind, key: &str) -> String {
-    format!("NOT EXISTS (SELECT 1 FROM bin WHERE kind = '{}' AND key = CAST({key} AS TEXT))", kind.word())
+    let numbered = !matches!(kind, BinKind::Scene | BinKind::Environment);
+    let inside = if numbered { "CAST(key AS INTEGER)" } else { "key" };
+    format!("{key} NOT IN (SELECT {inside} FROM bin WHERE kind = '{}')", kind.word())
 }
 
 /// Whether anything refers to a scene, environment or table: shots, also those in the bin, and what was rendered with it.

@@ -98,6 +98,7 @@ pub const STEPS: [&str; 6] = [
      ALTER TABLE proofs ADD COLUMN whole INTEGER GENERATED ALWAYS AS
        (CASE WHEN json_valid(description) THEN json_extract(description, '$.region') IS NULL END) VIRTUAL;
      CREATE INDEX proofs_whole ON proofs (shot, whole, id);
+     CREATE INDEX proofs_bytes ON proofs (shot, bytes);
      ALTER TABLE finals ADD COLUMN base TEXT GENERATED ALWAYS AS
        (coalesce(CASE WHEN json_valid(task) THEN json_extract(task, '$.base') END, printf('final_%04d', id))) VIRTUAL;
      ALTER TABLE finals ADD COLUMN to_threshold INTEGER GENERATED ALWAYS AS
@@ -105,7 +106,7 @@ pub const STEPS: [&str; 6] = [
      CREATE INDEX finals_base ON finals (base);
      CREATE INDEX finals_place ON finals (place, id);
      CREATE INDEX finals_open ON finals (place, id) WHERE state IN ('waiting', 'running', 'paused');
-     CREATE INDEX finals_ended ON finals (ended DESC, id DESC) WHERE state NOT IN ('waiting', 'running', 'paused');
+     CREATE INDEX finals_ended ON finals (ended DESC, id DESC, shot) WHERE state NOT IN ('waiting', 'running', 'paused');
      CREATE INDEX finals_of_shot ON finals (shot, state);
      CREATE INDEX finals_held ON finals (ended DESC) WHERE state = 'delivered' AND to_threshold;",
 ];

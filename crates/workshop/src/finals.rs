@@ -23,7 +23,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use store::{FinalRow, FinalState, NewFinalRow, Policy};
-use tracer::{Description, Limits, Plan, Progress};
+use tracer::{Description, Ledgers, Limits, Plan, Progress};
 use ts_rs::TS;
 
 /// Between two looks at what has been left lying.
@@ -278,12 +278,17 @@ impl Workshop {
         rows.into_iter().map(|r| self.final_view(r)).collect()
     }
 
-    /// A page of those in the queue, in its order, or of those that have ended, the latest first.
+    /// A page of those in the queue, in its order, or of those that have ended, the latest first. Their reports lack the ledgers
+    /// and the places that are not clean, which are long: [`Workshop::one_final`] tells them.
     pub fn finals_page(&self, ended: bool, skip: u32, most: u32) -> Result<FinalsView, Fault> {
         let store = &self.0.store;
         let rows = if ended { store.ended_finals(skip, most) } else { store.open_finals(skip, most) }?;
         let [open, due, over] = store.count_finals()?;
-        let list = rows.into_iter().map(|r| self.final_view(r)).collect::<Result<_, _>>()?;
+        let mut list = rows.into_iter().map(|r| self.final_view(r)).collect::<Result<Vec<_>, _>>()?;
+        for report in list.iter_mut().filter_map(|f| f.report.as_mut()) {
+            report.where_not.clear();
+            (report.render.ledgers, report.render.noise) = (Ledgers::default(), None);
+        }
         Ok(FinalsView { list, open, due, ended: over })
     }
 

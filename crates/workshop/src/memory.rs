@@ -59,8 +59,10 @@ impl Key {
     /// The proof it was made from.
     fn proof(&self) -> Option<i64> {
         match self {
-            Key::Plate(id) | Key::BlockMap(id) | Key::Cleaned(id, _) => Some(*id),
-            _ => None,
+            Key::Plate(id) | Key::BlockMap(id) | Key::Cleaned(id, _) | Key::Counts(id, _) | Key::Judged(id, ..) => {
+                Some(*id)
+            }
+            Key::Stage(..) | Key::Answer(_) => None,
         }
     }
 }

@@ -9,6 +9,7 @@ import type {
   CleanUpView,
   Comparison,
   EnvironmentView,
+  FinalView,
   FinalsView,
   FitView,
   ForecastView,
@@ -124,12 +125,20 @@ export const useFinalCheck = (id: number, revision: number, wanted: NewFinal) =>
 export const useFinals = (ended: boolean) =>
   useInfiniteQuery({
     queryKey: ["finals", ended],
-    queryFn: ({ pageParam }) => get<FinalsView>(`/api/finals?ended=${ended}&skip=${pageParam}&most=50`),
+    queryFn: ({ pageParam }) => get<FinalsView>(`/api/finals?ended=${ended}&skip=${pageParam}&most=30`),
     initialPageParam: 0,
     getNextPageParam: (last, pages) => {
       const there = pages.reduce((n, p) => n + p.list.length, 0);
       return there < (ended ? last.ended : last.open) ? there : undefined;
     },
+  });
+
+/** One final with all of its report; `state` makes the question new when it has got on. */
+export const useFinal = (id: number, state: string) =>
+  useQuery({
+    queryKey: ["finals", "one", id, state],
+    queryFn: () => get<FinalView>(`/api/finals/${id}`),
+    placeholderData: (before) => (before?.id === id ? before : undefined),
   });
 
 export const useBin = () => useQuery({ queryKey: ["bin"], queryFn: () => get<BinEntry[]>("/api/bin") });

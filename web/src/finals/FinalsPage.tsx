@@ -4,7 +4,7 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { ask } from "../api/client";
 import { useLive } from "../api/live";
-import { useFinals } from "../api/queries";
+import { useFinal, useFinals } from "../api/queries";
 import type { FinalTimes, FinalView, Progress, Turn } from "../api/types";
 import { phaseText } from "../bench/TestBar";
 import { clock, duration, percent, size, spoken } from "../app/format";
@@ -147,7 +147,9 @@ function Row({
   );
 }
 
-function Detail({ f }: { f: FinalView }) {
+function Detail({ f: listed }: { f: FinalView }) {
+  const whole = useFinal(listed.id, `${listed.state} ${listed.ended}`).data;
+  const f = whole ? { ...whole, progress: listed.progress, times: listed.times } : listed;
   const act = useAct();
   const go = useNavigate();
   const toBin = useDelete();
