@@ -56,7 +56,7 @@ async fn a_proof_is_cleaned_again_and_again_without_rendering() {
     assert_eq!(page.script(&samples).await, before, "nothing was rendered");
 
     // A picture from elsewhere has no halves: its noise is that of flat areas. One can be struck, and that is taken back.
-    let proof = page.script(&format!("return {proofs}.then(p => p[0].id)")).await;
+    let proof = page.script(&format!("return {proofs}.then(p => p.list[0].id)")).await;
     let picture = std::fs::read(data.path().join(format!("proofs/{proof}/thumb.png"))).unwrap();
     page.press("Proofs").await;
     page.drop_files(".bench", &[("other.png", &picture)]).await;

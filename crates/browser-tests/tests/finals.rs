@@ -32,7 +32,7 @@ async fn from_a_pilot_and_a_fit_to_the_delivered_file() {
     let proofs = format!("fetch('/api/shots/{shot}/proofs').then(r => r.json())");
     page.until(
         "the end of the pilot",
-        &format!("return {proofs}.then(p => p[0].kind === 'pilot' && p[0].state === 'done')"),
+        &format!("return {proofs}.then(p => p.list[0].kind === 'pilot' && p.list[0].state === 'done')"),
     )
     .await;
     page.says("the forecast of the pilot", "[data-testid=bill]", "/pilot|measured/").await;

@@ -106,17 +106,7 @@ fn requests_are_logged_without_keys() {
     let mut service = Service::wait(command);
     let (address, key) = service.address.split_once("/?key=").expect("a key");
     assert!(key.len() == 64 && address == "bench.example");
-    // The name stands for the address that it listens on, which the log does not tell.
-    let text = std::fs::read_to_string(format!("/proc/{}/net/tcp", service.child.id())).unwrap();
-    let inodes: Vec<String> = std::fs::read_dir(format!("/proc/{}/fd", service.child.id()))
-        .unwrap()
-        .filter_map(|e| std::fs::read_link(e.unwrap().path()).ok())
-        .filter_map(|l| Some(l.to_str()?.strip_prefix("socket:[")?.strip_suffix(']')?.to_string()))
-        .collect();
-    let listens = text.lines().skip(1).map(|l| l.split_whitespace().collect::<Vec<_>>());
-    let mine = listens.filter(|w| w[3] == "0A").find(|w| inodes.iter().any(|i| i == w[9])).expect("a listener");
-    let port = u16::from_str_radix(mine[1].split(':').nth(1).unwrap(), 16).unwrap();
-    let (at, key) = (format!("127.0.0.1:{port}"), key.to_string());
+    let (at, key) = (format!("127.0.0.1:{}", service.port()), key.to_string());
     assert_eq!(send(&at, "GET", &format!("/?key={key}"), b"").unwrap().0, 303);
     assert_eq!(send(&at, "GET", &format!("/api/shots/{shot}"), b"").unwrap().0, 403);
     service.signal("TERM");
@@ -130,4 +120,38 @@ fn requests_are_logged_without_keys() {
         assert!(!log.contains(&key) && !log.contains('?'), "{log}");
     }
     assert!(file.contains(&format!("path=\"/api/shots/{shot}\"")));
+}
+
+/// Behind a proxy with TLS at port 443, and one without at port 80: browsers leave these ports out of what they tell.
+#[test]
+fn a_proxy_may_stand_in_front() {
+    let (data, _) = folder();
+    let mut command = command(data.path(), "127.0.0.1:0");
+    command.args(["--host", "bench.example"]);
+    let service = Service::wait(command);
+    let key = service.address.split_once("/?key=").expect("a key").1;
+    let tests = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("tests");
+    let out = Command::new("python3")
+        .arg(tests.join("proxy.py"))
+        .args([&service.port().to_string(), key])
+        .arg(tests.join("proxy.pem"))
+        .output()
+        .unwrap();
+    assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
+    let told: Vec<Value> =
+        String::from_utf8_lossy(&out.stdout).lines().map(|l| serde_json::from_str(l).unwrap()).collect();
+    let expected = [
+        ("no key", 403),
+        ("key", 303),
+        ("page", 200),
+        ("api", 200),
+        ("events", 101),
+        ("other origin", 403),
+        ("other name", 403),
+    ];
+    let expected: Vec<Value> = ["https", "http"]
+        .iter()
+        .flat_map(|scheme| expected.iter().map(move |(what, status)| serde_json::json!([scheme, what, status])))
+        .collect();
+    assert_eq!(told, expected);
 }

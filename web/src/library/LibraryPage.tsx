@@ -172,6 +172,8 @@ function Remove({ name, item }: { name: string; item: BinItem }) {
   );
 }
 
+const inShots = (n: number) => (n === 0 ? "in no shot" : n === 1 ? "in 1 shot" : `in ${n} shots`);
+
 function Scenes() {
   const scenes = useScenes();
   const environments = useEnvironments();
@@ -220,7 +222,7 @@ function Scenes() {
             <div>
               <b>{s.name}</b>
               <p className="second">
-                {`${count(s.report.triangles)} triangles · ${s.report.cameras.length} cameras · in ${used(s.hash)} shots`}
+                {`${count(s.report.triangles)} triangles · ${s.report.cameras.length} cameras · ${inShots(used(s.hash))}`}
               </p>
             </div>
             <span className="acts">
@@ -236,7 +238,7 @@ function Scenes() {
               <p className={e.eight_bit ? "caution" : "second"}>
                 {e.eight_bit
                   ? "stored with 8 bits a channel: its highlights are clipped, and reflections come out dull"
-                  : `in ${used(e.hash)} shots`}
+                  : inShots(used(e.hash))}
               </p>
             </div>
             <span className="acts">

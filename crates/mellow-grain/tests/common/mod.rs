@@ -83,6 +83,20 @@ impl Service {
         send(&self.address, method, path, body.to_string().as_bytes()).expect("an answer")
     }
 
+    /// The port that it listens on, also where its address is told by another name.
+    pub fn port(&self) -> u16 {
+        let process = format!("/proc/{}", self.child.id());
+        let text = std::fs::read_to_string(format!("{process}/net/tcp")).unwrap();
+        let inodes: Vec<String> = std::fs::read_dir(format!("{process}/fd"))
+            .unwrap()
+            .filter_map(|e| std::fs::read_link(e.unwrap().path()).ok())
+            .filter_map(|l| Some(l.to_str()?.strip_prefix("socket:[")?.strip_suffix(']')?.to_string()))
+            .collect();
+        let listens = text.lines().skip(1).map(|l| l.split_whitespace().collect::<Vec<_>>());
+        let mine = listens.filter(|w| w[3] == "0A").find(|w| inodes.iter().any(|i| i == w[9])).expect("a listener");
+        u16::from_str_radix(mine[1].split(':').nth(1).unwrap(), 16).unwrap()
+    }
+
     pub fn signal(&self, name: &str) {
         let sent = Command::new("kill").args([&format!("-{name}"), &self.child.id().to_string()]).status().unwrap();
         assert!(sent.success());
