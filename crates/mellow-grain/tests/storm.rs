@@ -149,7 +149,8 @@ impl Known {
         let revision = v["revision"].as_i64().unwrap_or(0);
         check(revision >= self.revisions, format!("revision {revision}, acknowledged {}", self.revisions));
         let (_, bin) = s.ask("GET", "/api/bin");
-        let binned = bin.as_array().unwrap().iter().any(|e| e["kind"] == "shot" && e["key"] == self.shot.to_string());
+        let key = self.shot.to_string();
+        let binned = bin.as_array().unwrap().iter().any(|e| e["kind"] == "shot" && e["key"] == *key);
         check(self.binned.contains(&binned), format!("in the bin: {binned}, not of {:?}", self.binned));
         let (_, regions) = s.ask("GET", &format!("{shot}/regions"));
         let names: BTreeSet<&str> = regions.as_array().unwrap().iter().filter_map(|r| r["name"].as_str()).collect();
