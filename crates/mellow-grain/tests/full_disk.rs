@@ -72,6 +72,12 @@ fn full(answer: &(u16, Value)) -> bool {
 #[test]
 fn a_full_disk_loses_nothing_and_is_waited_for() {
     let at = tempfile::tempdir().unwrap();
+    let mount = ["-rm", "sh", "-c", "mount -t tmpfs tmpfs \"$0\""];
+    let may = std::process::Command::new("unshare").args(mount).arg(at.path()).status();
+    if !may.is_ok_and(|s| s.success()) {
+        eprintln!("not tested: this machine lets nobody mount a small file system");
+        return;
+    }
     let small = Small::start(at.path(), 48);
     let s = &small.service;
     let (_, taken) = small.upload("cabinet.glb", &demo::lens_cabinet());
