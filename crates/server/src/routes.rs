@@ -526,7 +526,7 @@ async fn start_trials(State(app): State<App>, Path(id): Path<i64>) -> Answer<()>
 
 async fn thumbnail(State(app): State<App>, Path(id): Path<i64>, request: Request) -> Result<Response, Failure> {
     let path = app.workshop.thumbnail_file(id);
-    file(request, &path, "image/png", [(header::CACHE_CONTROL, "private, max-age=86400".into())]).await
+    file(request, &path, "image/png", (header::CACHE_CONTROL, "private, max-age=86400".into())).await
 }
 
 /// Proofs by number, with commas between them, A first.
@@ -612,7 +612,7 @@ async fn final_file(
         _ => "image/x-exr",
     };
     if path.ends_with("thumb.png") {
-        return file(request, &path, kind, [(header::CACHE_CONTROL, "private, no-cache".into())]).await;
+        return file(request, &path, kind, (header::CACHE_CONTROL, "private, no-cache".into())).await;
     }
     download(request, &path, kind).await
 }

@@ -101,7 +101,7 @@ pub(crate) async fn file(
     request: Request,
     path: &Path,
     kind: &str,
-    heads: [(HeaderName, String); 1],
+    (head, value): (HeaderName, String),
 ) -> Result<Response, Failure> {
     let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
     let mime: mime::Mime = kind.parse().unwrap_or(mime::APPLICATION_OCTET_STREAM);
@@ -123,10 +123,8 @@ pub(crate) async fn file(
         _ => {}
     }
     let mut answer = served.map(Body::new);
-    for (name, value) in heads {
-        if let Ok(value) = HeaderValue::from_str(&value) {
-            answer.headers_mut().insert(name, value);
-        }
+    if let Ok(value) = HeaderValue::from_str(&value) {
+        answer.headers_mut().insert(head, value);
     }
     Ok(answer)
 }
@@ -135,5 +133,5 @@ pub(crate) async fn file(
 pub(crate) async fn download(request: Request, path: &Path, kind: &str) -> Result<Response, Failure> {
     let name = path.file_name().unwrap_or_default().to_string_lossy();
     let disposition = format!("attachment; filename=\"{}\"", name.replace('"', "'"));
-    file(request, path, kind, [(CONTENT_DISPOSITION, disposition)]).await
+    file(request, path, kind, (CONTENT_DISPOSITION, disposition)).await
 }

@@ -6,7 +6,7 @@
 pub use crate::states::BinKind;
 use crate::{Store, now, sql};
 use fault::{Code, Fault};
-use rusqlite::{OptionalExtension, Transaction};
+use rusqlite::{Connection, OptionalExtension, Transaction};
 use std::path::PathBuf;
 
 impl BinKind {
@@ -67,24 +67,29 @@ fn in_the_way(t: &Transaction, r: &BinRow) -> Result<Option<(String, &'static st
         BinKind::Environment => used,
         BinKind::Table => {
             "SELECT group_concat(name, ', ') FROM (SELECT s.name FROM shots s JOIN revisions r ON r.shot = s.id AND r.number = s.revision
-             WHERE instr(r.tuning, '\"view.table\":' || ?1 || ',') OR instr(r.tuning, '\"view.table\":' || ?1 || '}') LIMIT 5)"
+             WHERE s.%SHOWN% AND (instr(r.tuning, '\"view.table\":' || ?1 || ',') OR instr(r.tuning, '\"view.table\":' || ?1 || '}')) LIMIT 5)"
         }
         _ => return Ok(None),
     };
     let column = if r.kind == BinKind::Scene { "scene" } else { "environment" };
-    let command = command.replace("%COLUMN%", column).replace("%SHOWN%", &seen(BinKind::Shot, "shots.id"));
+    let command = command.replace("%COLUMN%", column).replace("%SHOWN%", &seen(BinKind::Shot, "id"));
     let found: Option<Option<String>> = t.query_row(&command, [&r.key], |r| r.get(0)).optional().map_err(sql)?;
     Ok(found.flatten().map(|found| match r.kind {
         BinKind::Shot => (format!("{found} of it stand in the queue"), "cancel them first"),
         BinKind::Final => (format!("it is {found}"), "cancel it first"),
+        BinKind::Scene => (format!("it is used by {found}"), "put these shots into the bin first"),
         _ => (format!("it is used by {found}"), "put these shots into the bin first, or give them another"),
     }))
 }
 
+fn lies_in_bin(db: &Connection, kind: BinKind, key: &str) -> Result<bool, Fault> {
+    let inside = "SELECT EXISTS (SELECT 1 FROM bin WHERE kind = ?1 AND key = ?2)";
+    db.query_row(inside, (kind, key), |r| r.get(0)).map_err(sql)
+}
+
 /// Refuses what would be added to a shot that lies in the bin, as from a page that has not been told.
 pub(crate) fn out_of_bin(t: &Transaction, shot: i64) -> Result<(), Fault> {
-    let inside = "SELECT EXISTS (SELECT 1 FROM bin WHERE kind = 'shot' AND key = CAST(?1 AS TEXT))";
-    if t.query_row(inside, [shot], |r| r.get(0)).map_err(sql)? {
+    if lies_in_bin(t, BinKind::Shot, &shot.to_string())? {
         let remedy = "take it out of the bin first, on the page Library";
         return Err(Fault::new(Code::NotFound, "this shot lies in the bin", format!("shot {shot}"), remedy));
     }
@@ -120,9 +125,7 @@ impl Store {
     }
 
     pub fn is_in_bin(&self, kind: BinKind, key: &str) -> Result<bool, Fault> {
-        self.db()
-            .query_row("SELECT EXISTS (SELECT 1 FROM bin WHERE kind = ?1 AND key = ?2)", (kind, key), |r| r.get(0))
-            .map_err(sql)
+        lies_in_bin(&self.db(), kind, key)
     }
 
     /// What was deleted last comes first.
@@ -141,13 +144,22 @@ impl Store {
         rows.collect::<Result<_, _>>().map_err(sql)
     }
 
-    /// Removes something for good, with all that belongs to it and its files, whether it lies in the bin or not; false, and it
-    /// stays, where anything refers to it.
+    /// Removes something from the bin for good, with all that belongs to it and its files; false, and it stays, where anything
+    /// refers to it or somebody has taken it out meanwhile.
     pub fn forget(&self, kind: BinKind, key: &str) -> Result<bool, Fault> {
+        self.remove(kind, key, true)
+    }
+
+    /// Removes a proof for good.
+    pub fn delete_proof(&self, id: i64) -> Result<(), Fault> {
+        self.remove(BinKind::Proof, &id.to_string(), false).map(drop)
+    }
+
+    fn remove(&self, kind: BinKind, key: &str, binned: bool) -> Result<bool, Fault> {
         {
             let mut db = self.db();
             let t = db.transaction().map_err(sql)?;
-            if is_referred_to(&t, kind, key)? {
+            if binned && !lies_in_bin(&t, kind, key)? || is_referred_to(&t, kind, key)? {
                 return Ok(false);
             }
             let (mut proofs, mut finals) = (Vec::new(), Vec::new());
@@ -188,12 +200,8 @@ impl Store {
         self.remove_files().map(|()| true)
     }
 
-    /// Removes a proof for good.
-    pub fn delete_proof(&self, id: i64) -> Result<(), Fault> {
-        self.forget(BinKind::Proof, &id.to_string()).map(drop)
-    }
-
-    /// Removes files of which the rows are gone.
+    /// Removes files of which the rows are gone. What cannot be removed now is tried again the next time: the rows are gone all the
+    /// same.
     pub(crate) fn remove_files(&self) -> Result<(), Fault> {
         let paths: Vec<String> = {
             let db = self.db();
@@ -203,13 +211,8 @@ impl Store {
         for key in paths {
             let path: PathBuf = self.root.join(&key);
             let removed = if path.is_dir() { std::fs::remove_dir_all(&path) } else { std::fs::remove_file(&path) };
-            match removed {
-                Err(e) if path.exists() => return Err(Fault::io(path.display().to_string(), &e)),
-                _ => self
-                    .db()
-                    .execute("DELETE FROM bin WHERE kind = ?1 AND key = ?2", (FILES, &key))
-                    .map_err(sql)
-                    .map(drop)?,
+            if removed.is_ok() || !path.exists() {
+                self.db().execute("DELETE FROM bin WHERE kind = ?1 AND key = ?2", (FILES, &key)).map_err(sql)?;
             }
         }
         Ok(())

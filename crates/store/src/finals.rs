@@ -123,9 +123,10 @@ impl Store {
         self.enter(id, state, CLEAR, &[])
     }
 
-    /// Takes a final up again that was paused or cancelled or has failed.
-    pub fn resume_final(&self, id: i64) -> Result<(), Fault> {
-        self.enter_from(&FinalState::RESUMED, id, FinalState::Waiting, "fault = NULL, ended = NULL", &[])
+    /// Takes a final up again that was paused or cancelled or has failed, with its task as it is then.
+    pub fn resume_final(&self, id: i64, task: &str) -> Result<(), Fault> {
+        let set = "fault = NULL, ended = NULL, task = ?4";
+        self.enter_from(&FinalState::RESUMED, id, FinalState::Waiting, set, &[&task])
     }
 
     /// Puts a final back into the queue, where it waits for what the fault tells.

@@ -78,6 +78,8 @@ fn unkept_proofs_are_pushed_out_and_kept_ones_stay() {
     assert!(store.proofs(id).unwrap().iter().all(|p| p.id != last));
     assert_eq!(store.bin().unwrap()[0].key, last.to_string());
     store.take_from_bin(BinKind::Proof, &last.to_string()).unwrap();
+    // Who empties the bin a moment later takes nothing that was taken out.
+    assert!(!store.forget(BinKind::Proof, &last.to_string()).unwrap());
     assert_eq!(store.proofs(id).unwrap()[0].id, last);
     store.delete_proof(last).unwrap();
     let next = store.begin_proof(id, ProofKind::Test, "{}").unwrap();
@@ -233,7 +235,7 @@ fn finals_go_only_from_states_that_lead_there() {
         let id = store.add_finals(&[new]).unwrap()[0];
         for state in way {
             let resumed = matches!(store.one_final(id).unwrap().state, Paused | Failed | Cancelled);
-            let done = if resumed { store.resume_final(id) } else { store.set_final_state(id, *state) };
+            let done = if resumed { store.resume_final(id, "{}") } else { store.set_final_state(id, *state) };
             done.unwrap_or_else(|e| panic!("{way:?}: {e}"));
             assert_eq!(store.one_final(id).unwrap().state, *state);
         }

@@ -52,7 +52,7 @@ impl Workshop {
     pub fn delete(&self, items: &[BinItem]) -> Result<(), Fault> {
         for item in items {
             let running = match item.kind {
-                BinKind::Proof => self.running_test(id_of(item)?).is_some(),
+                BinKind::Proof => self.running_test(self.0.store.proof(id_of(item)?)?.id).is_some(),
                 BinKind::Shot => {
                     lock(&self.0.test).as_ref().is_some_and(|t| t.active() && t.shot.to_string() == item.key)
                 }

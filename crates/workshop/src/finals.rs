@@ -348,10 +348,18 @@ impl Workshop {
     /// Goes on with a final that was paused or cancelled, or tries one again that failed.
     pub fn resume_final(&self, id: i64) -> Result<(), Fault> {
         self.try_disk_again();
-        match self.0.store.one_final(id)?.state {
+        let row = self.0.store.one_final(id)?;
+        match row.state {
             FinalState::Waiting => {}
             FinalState::Running | FinalState::Delivered => return Err(not_in_queue(id)),
-            _ => self.0.store.resume_final(id)?,
+            FinalState::Cancelled => {
+                // Its name was free, and another may bear it by now.
+                let _ordering = lock(&self.0.finals.ordering);
+                let task: Task = parse(&row.task, "task")?;
+                let base = Some(self.free_name(self.base_of(&row)?)?);
+                self.0.store.resume_final(id, &json(&Task { base, ..task })?)?;
+            }
+            _ => self.0.store.resume_final(id, &row.task)?,
         }
         self.0.events.tell(Event::Finals);
         self.wake();

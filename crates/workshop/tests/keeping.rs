@@ -402,19 +402,23 @@ fn a_cancelled_final_can_be_resumed() {
     let (data, w, shot) = workshop();
     tune(&w, shot, json!({ "sampling.adaptive": false, "sampling.most": 320 }));
     let one = |id: i64| w.one_final(id).unwrap();
-    let id = w.add_final(shot).unwrap().id;
+    let named = || NewFinal { naming: Some("still".into()), ..NewFinal::default() };
+    let id = w.add_finals(shot, &named()).unwrap().finals[0].id;
     while one(id).progress.is_none_or(|p| p.share < 0.2) {
         std::thread::sleep(Duration::from_millis(5));
     }
     w.cancel_final(id).unwrap();
     w.wait_for_finals().unwrap();
     assert_eq!(one(id).state, FinalState::Cancelled);
-    let counts = || -> Value {
-        let text = std::fs::read_to_string(data.path().join(format!("finals/{id}/counts.json"))).unwrap();
-        serde_json::from_str(&text).unwrap()
-    };
-    let had = counts()["counters"]["samples"].as_u64().unwrap_or(1);
-    assert!(had > 0);
+    let text = std::fs::read_to_string(data.path().join(format!("finals/{id}/counts.json"))).unwrap();
+    let counts: Value = serde_json::from_str(&text).unwrap();
+    let blocks = counts["tiles"].as_array().unwrap().iter().flat_map(|t| t[1].as_array().unwrap());
+    assert!(blocks.map(|b| b["n"].as_u64().unwrap()).sum::<u64>() > 0, "what it has rendered is kept");
+    // Its name is free; another takes it, and it comes back under one of its own.
+    tune(&w, shot, json!({ "sampling.most": 4 }));
+    let other = w.add_finals(shot, &named()).unwrap().finals[0].id;
+    w.wait_for_finals().unwrap();
+    assert!(one(other).files.iter().all(|f| f.name.starts_with("still.") || f.name.starts_with("still_")));
     w.resume_final(id).unwrap();
     w.wait_for_finals().unwrap();
     let f = one(id);
@@ -422,6 +426,7 @@ fn a_cancelled_final_can_be_resumed() {
     // As many samples as if it had never been cancelled, none of them taken from elsewhere.
     let report = f.report.unwrap();
     assert_eq!((report.render.samples, report.reused), (96 * 64 * 320, 0));
+    assert!(f.files.iter().all(|f| f.name.starts_with("still-2")), "{:?}", f.files);
 }
 
 /// Ten that ask for the same at once get the same answer from one piece of work.
