@@ -412,7 +412,7 @@ fn a_cancelled_final_can_be_resumed() {
     assert_eq!(one(id).state, FinalState::Cancelled);
     let text = std::fs::read_to_string(data.path().join(format!("finals/{id}/counts.json"))).unwrap();
     let counts: Value = serde_json::from_str(&text).unwrap();
-    let blocks = counts["tiles"].as_array().unwrap().iter().flat_map(|t| t[1].as_array().unwrap());
+    let blocks = counts["counts"]["tiles"].as_array().unwrap().iter().flat_map(|t| t[1].as_array().unwrap());
     assert!(blocks.map(|b| b["n"].as_u64().unwrap()).sum::<u64>() > 0, "what it has rendered is kept");
     // Its name is free; another takes it, and it comes back under one of its own.
     tune(&w, shot, json!({ "sampling.most": 4 }));
