@@ -95,6 +95,7 @@ impl Server {
             .layer(DefaultBodyLimit::max(MOST_BODY))
             .layer(RequestBodyTimeoutLayer::new(serving::PIECE))
             .layer(middleware::from_fn_with_state(self.app.clone(), guard::check))
+            .layer(middleware::from_fn(serving::hear_out))
             .layer(middleware::from_fn(serving::log))
             .with_state(self.app);
         let router = guard::headers()

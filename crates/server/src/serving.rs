@@ -3,21 +3,25 @@
 
 use crate::{App, Failure};
 use axum::Router;
-use axum::body::Body;
+use axum::body::{Body, Bytes};
 use axum::extract::Request;
 use axum::http::header::{CONTENT_DISPOSITION, HeaderName};
 use axum::http::{HeaderValue, StatusCode};
 use axum::middleware::Next;
 use axum::response::Response;
 use fault::{Code, Fault};
+use http_body::Body as _;
+use http_body_util::BodyExt;
 use hyper::server::conn::http1;
 use hyper_util::rt::{TokioIo, TokioTimer};
 use hyper_util::service::TowerToHyperService;
 use std::path::Path;
+use std::pin::Pin;
 use std::sync::Arc;
+use std::task::{Context, Poll};
 use std::time::{Duration, Instant};
 use tokio::net::TcpListener;
-use tokio::sync::Semaphore;
+use tokio::sync::{Semaphore, oneshot};
 use tower::ServiceExt;
 use tower_http::services::ServeFile;
 use workshop::Workshop;
@@ -80,6 +84,56 @@ pub(crate) async fn work<T: Send + 'static>(
     });
     let done = tokio::time::timeout(LONGEST, work).await.map_err(|_| busy("the answer takes more than 15 minutes"))?;
     done.map_err(|e| Failure(Fault::internal(e.to_string(), "server")))?.map_err(Failure)
+}
+
+/// A body that goes back to the door with what nobody has read of it.
+struct Lent {
+    body: Body,
+    back: Option<oneshot::Sender<Body>>,
+}
+
+impl http_body::Body for Lent {
+    type Data = Bytes;
+    type Error = axum::Error;
+
+    fn poll_frame(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+    ) -> Poll<Option<Result<http_body::Frame<Bytes>, axum::Error>>> {
+        Pin::new(&mut self.body).poll_frame(context)
+    }
+
+    fn is_end_stream(&self) -> bool {
+        self.body.is_end_stream()
+    }
+
+    fn size_hint(&self) -> http_body::SizeHint {
+        self.body.size_hint()
+    }
+}
+
+impl Drop for Lent {
+    fn drop(&mut self) {
+        if let Some(back) = self.back.take() {
+            let _ = back.send(std::mem::take(&mut self.body));
+        }
+    }
+}
+
+/// Reads on, and throws away, what is still sent after an answer was given early, as when it is refused for its size. Cutting
+/// the connection instead would take the answer away from the sender, who would see a broken connection and no reason.
+pub(crate) async fn hear_out(request: Request, next: Next) -> Response {
+    let (head, body) = request.into_parts();
+    if body.is_end_stream() {
+        return next.run(Request::from_parts(head, body)).await;
+    }
+    let (back, rest) = oneshot::channel::<Body>();
+    tokio::spawn(async move {
+        let Ok(mut rest) = rest.await else { return };
+        let read = async { while let Ok(Some(Ok(_))) = tokio::time::timeout(PIECE, rest.frame()).await {} };
+        let _ = tokio::time::timeout(LONGEST, read).await;
+    });
+    next.run(Request::from_parts(head, Body::new(Lent { body, back: Some(back) }))).await
 }
 
 /// Writes a line for every request.

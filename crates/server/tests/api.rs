@@ -36,10 +36,9 @@ impl House {
             body.len()
         );
         s.write_all(head.as_bytes()).await.unwrap();
-        // A server that refuses early may close before everything is sent.
-        let _ = s.write_all(body).await;
+        s.write_all(body).await.unwrap();
         let mut answer = Vec::new();
-        let _ = s.read_to_end(&mut answer).await;
+        s.read_to_end(&mut answer).await.unwrap();
         let end = answer.windows(4).position(|w| w == b"\r\n\r\n").expect("a head") + 4;
         let status = String::from_utf8_lossy(&answer[9..12]).parse().unwrap();
         (status, answer[end..].to_vec())
@@ -201,6 +200,26 @@ async fn every_answer_tells_browsers_what_they_may_do() {
             "cross-origin-resource-policy: same-origin",
         ];
         told.iter().for_each(|t| assert!(head.contains(t), "{path}: {t} is missing in {head}"));
+    }
+}
+
+/// Who sends much and is refused early reads why: the connection takes the rest of it and is not cut.
+#[tokio::test]
+async fn what_is_refused_while_it_arrives_is_told() {
+    let h = house().await;
+    let large = vec![b' '; 64 << 20];
+    let own = h.address.to_string();
+    for _ in 0..3 {
+        for (method, path, host, code) in [
+            ("PATCH", "/api/settings", own.as_str(), 413),
+            ("PUT", "/api/parcels/77/files?name=a.glb", &own, 404),
+            ("POST", "/api/none", &own, 404),
+            ("PUT", "/api/parcels/77/files?name=a.glb", "evil.example", 403),
+        ] {
+            let (status, bytes) = h.raw(method, path, host, "", &large).await;
+            let fault: Value = serde_json::from_slice(&bytes).unwrap_or(Value::Null);
+            assert!(status == code && fault["remedy"].is_string(), "{method} {path}: {status} {fault}");
+        }
     }
 }
 
