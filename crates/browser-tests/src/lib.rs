@@ -74,7 +74,9 @@ impl Page {
             .expect("the demo is prepared");
         let any = "127.0.0.1:0".parse().expect("an address");
         let listener = server::listen(any).expect("a free port");
-        let server = server::Server::new(workshop.clone(), listener, server::Door::default()).expect("a server");
+        let server =
+            server::Server::new(workshop.clone(), listener, server::Door::default(), server::Limits::default())
+                .expect("a server");
         let address = format!("http://{}", server.address());
         tokio::spawn(server.run());
         let driver = Driver::start();

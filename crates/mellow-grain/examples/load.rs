@@ -101,7 +101,8 @@ fn main() {
 
     let w = Workshop::open(folder.path()).expect("a workshop");
     let listener = server::listen("127.0.0.1:0".parse().expect("an address")).expect("a port");
-    let served = server::Server::new(w.clone(), listener, server::Door::default()).expect("a server");
+    let served =
+        server::Server::new(w.clone(), listener, server::Door::default(), server::Limits::default()).expect("a server");
     let address = served.address();
     std::thread::spawn(move || {
         tokio::runtime::Runtime::new().expect("a runtime").block_on(served.run()).expect("answers");

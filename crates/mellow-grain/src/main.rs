@@ -100,7 +100,7 @@ fn serve(
         if demo {
             serving.prepare_demo(workshop::DemoSize::Full, &mut |line| println!("{line}"))?;
         }
-        let server = server::Server::new(serving, listener, door)?;
+        let server = server::Server::new(serving, listener, door, server::Limits::default())?;
         let address = server.address();
         let shown = match name {
             Some(name) => name,

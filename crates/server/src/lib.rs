@@ -12,6 +12,7 @@ pub mod types;
 
 pub use failure::Failure;
 pub use guard::Door;
+pub use serving::Limits;
 
 use axum::Router;
 use axum::extract::DefaultBodyLimit;
@@ -24,9 +25,6 @@ use tower_http::set_header::SetResponseHeaderLayer;
 use tower_http::timeout::RequestBodyTimeoutLayer;
 use workshop::Workshop;
 
-/// Pages that may listen at a time.
-const SOCKETS: usize = 512;
-
 /// Largest body that is held in memory; files stream to disk.
 const MOST_BODY: usize = 4 << 20;
 
@@ -37,6 +35,7 @@ pub(crate) struct App {
     pub events: broadcast::Sender<Arc<str>>,
     pub address: SocketAddr,
     pub door: Arc<Door>,
+    pub limits: Limits,
     /// Requests that may be worked on.
     pub at_work: Arc<Semaphore>,
     /// Pages that may listen.
@@ -66,7 +65,7 @@ pub struct Server {
 }
 
 impl Server {
-    pub fn new(workshop: Workshop, listener: TcpListener, door: Door) -> Result<Server, Fault> {
+    pub fn new(workshop: Workshop, listener: TcpListener, door: Door, limits: Limits) -> Result<Server, Fault> {
         let address = listener.local_addr().map_err(|e| Fault::io("address", &e))?;
         let (events, _) = broadcast::channel(256);
         let sender = events.clone();
@@ -76,8 +75,8 @@ impl Server {
                 let _ = sender.send(text.into());
             }
         });
-        let (at_work, sockets) = (Arc::new(Semaphore::new(serving::AT_WORK)), Arc::new(Semaphore::new(SOCKETS)));
-        Ok(Server { listener, app: App { workshop, events, address, door: Arc::new(door), at_work, sockets } })
+        let (at_work, sockets) = (Arc::new(Semaphore::new(limits.at_work)), Arc::new(Semaphore::new(limits.sockets)));
+        Ok(Server { listener, app: App { workshop, events, address, door: Arc::new(door), limits, at_work, sockets } })
     }
 
     pub fn address(&self) -> SocketAddr {
@@ -87,20 +86,21 @@ impl Server {
     /// Answers for as long as it is waited for.
     pub async fn run(self) -> Result<(), Fault> {
         let listener = tokio::net::TcpListener::from_std(self.listener).map_err(|e| Fault::io("server", &e))?;
+        let limits = self.app.limits;
         let router: Router = routes::api()
             .merge(library_routes::api())
             .route("/api/events", axum::routing::get(socket::events))
             .fallback(page::serve)
             .method_not_allowed_fallback(failure::wrong_method)
             .layer(DefaultBodyLimit::max(MOST_BODY))
-            .layer(RequestBodyTimeoutLayer::new(serving::PIECE))
+            .layer(RequestBodyTimeoutLayer::new(limits.piece))
             .layer(middleware::from_fn_with_state(self.app.clone(), guard::check))
-            .layer(middleware::from_fn(serving::hear_out))
+            .layer(middleware::from_fn_with_state(limits, serving::hear_out))
             .layer(middleware::from_fn(serving::log))
             .with_state(self.app);
         let router = guard::headers()
             .into_iter()
             .fold(router, |router, (name, value)| router.layer(SetResponseHeaderLayer::overriding(name, value)));
-        serving::serve(listener, router).await
+        serving::serve(listener, router, limits).await
     }
 }

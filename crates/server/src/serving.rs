@@ -4,7 +4,7 @@
 use crate::{App, Failure};
 use axum::Router;
 use axum::body::{Body, Bytes};
-use axum::extract::Request;
+use axum::extract::{Request, State};
 use axum::http::header::{CONTENT_DISPOSITION, HeaderName};
 use axum::http::{HeaderValue, StatusCode};
 use axum::middleware::Next;
@@ -26,21 +26,42 @@ use tower::ServiceExt;
 use tower_http::services::ServeFile;
 use workshop::Workshop;
 
-/// Connections at a time; more wait until one ends.
-const CONNECTIONS: usize = 1024;
-/// What a connection may take to send the head of a request, also the next one.
-const HEAD: Duration = Duration::from_secs(30);
-/// Between two pieces of a body.
-pub const PIECE: Duration = Duration::from_secs(30);
-/// Requests that are worked on at a time, and how long others wait for their turn.
-pub const AT_WORK: usize = 64;
-const TURN: Duration = Duration::from_secs(20);
-/// The longest that an answer is worked on.
-const LONGEST: Duration = Duration::from_secs(900);
+/// What one bench takes on at most.
+#[derive(Clone, Copy, Debug)]
+pub struct Limits {
+    /// Connections at a time; more wait until one ends.
+    pub connections: usize,
+    /// Pages that may listen at a time.
+    pub sockets: usize,
+    /// What a connection may take to send the head of a request, also the next one.
+    pub head: Duration,
+    /// Between two pieces of a body.
+    pub piece: Duration,
+    /// Requests that are worked on at a time, and how long others wait for their turn.
+    pub at_work: usize,
+    pub turn: Duration,
+    /// The longest that an answer is worked on, or that what is refused is still heard out.
+    pub longest: Duration,
+}
+
+impl Default for Limits {
+    fn default() -> Limits {
+        let seconds = Duration::from_secs;
+        Limits {
+            connections: 1024,
+            sockets: 512,
+            head: seconds(30),
+            piece: seconds(30),
+            at_work: 64,
+            turn: seconds(20),
+            longest: seconds(900),
+        }
+    }
+}
 
 /// Answers for as long as it is waited for.
-pub async fn serve(listener: TcpListener, router: Router) -> Result<(), Fault> {
-    let room = Arc::new(Semaphore::new(CONNECTIONS));
+pub async fn serve(listener: TcpListener, router: Router, limits: Limits) -> Result<(), Fault> {
+    let room = Arc::new(Semaphore::new(limits.connections));
     loop {
         let place = room.clone().acquire_owned().await.map_err(|e| Fault::internal(e.to_string(), "server"))?;
         let stream = match listener.accept().await {
@@ -58,7 +79,7 @@ pub async fn serve(listener: TcpListener, router: Router) -> Result<(), Fault> {
         tokio::spawn(async move {
             let connection = http1::Builder::new()
                 .timer(TokioTimer::new())
-                .header_read_timeout(HEAD)
+                .header_read_timeout(limits.head)
                 .serve_connection(TokioIo::new(stream), service)
                 .with_upgrades();
             if let Err(e) = connection.await {
@@ -75,14 +96,16 @@ pub(crate) async fn work<T: Send + 'static>(
     f: impl FnOnce(&Workshop) -> Result<T, Fault> + Send + 'static,
 ) -> Result<T, Failure> {
     let busy = |what: &str| Failure(Fault::new(Code::Busy, what, "bench", "wait a moment, then try again"));
-    let turn = tokio::time::timeout(TURN, app.at_work.clone().acquire_owned()).await;
+    let limits = app.limits;
+    let turn = tokio::time::timeout(limits.turn, app.at_work.clone().acquire_owned()).await;
     let turn = turn.map_err(|_| busy("too much is asked of the bench at once"))?;
     let work = tokio::task::spawn_blocking(move || {
         let _turn = turn;
         let _in_hand = app.workshop.take_in_hand()?;
         f(&app.workshop)
     });
-    let done = tokio::time::timeout(LONGEST, work).await.map_err(|_| busy("the answer takes more than 15 minutes"))?;
+    let late = || busy(&format!("the answer takes more than {:.0} minutes", limits.longest.as_secs_f64() / 60.0));
+    let done = tokio::time::timeout(limits.longest, work).await.map_err(|_| late())?;
     done.map_err(|e| Failure(Fault::internal(e.to_string(), "server")))?.map_err(Failure)
 }
 
@@ -122,7 +145,7 @@ impl Drop for Lent {
 
 /// Reads on, and throws away, what is still sent after an answer was given early, as when it is refused for its size. Cutting
 /// the connection instead would take the answer away from the sender, who would see a broken connection and no reason.
-pub(crate) async fn hear_out(request: Request, next: Next) -> Response {
+pub(crate) async fn hear_out(State(limits): State<Limits>, request: Request, next: Next) -> Response {
     let (head, body) = request.into_parts();
     if body.is_end_stream() {
         return next.run(Request::from_parts(head, body)).await;
@@ -130,8 +153,8 @@ pub(crate) async fn hear_out(request: Request, next: Next) -> Response {
     let (back, rest) = oneshot::channel::<Body>();
     tokio::spawn(async move {
         let Ok(mut rest) = rest.await else { return };
-        let read = async { while let Ok(Some(Ok(_))) = tokio::time::timeout(PIECE, rest.frame()).await {} };
-        let _ = tokio::time::timeout(LONGEST, read).await;
+        let read = async { while let Ok(Some(Ok(_))) = tokio::time::timeout(limits.piece, rest.frame()).await {} };
+        let _ = tokio::time::timeout(limits.longest, read).await;
     });
     next.run(Request::from_parts(head, Body::new(Lent { body, back: Some(back) }))).await
 }

@@ -1,8 +1,9 @@
 //! The API over real connections: shapes, statuses, and who may not use it.
 
 use serde_json::{Value, json};
-use server::{Door, Server};
+use server::{Door, Limits, Server};
 use std::net::SocketAddr;
+use std::time::Duration;
 use tempfile::TempDir;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
@@ -19,10 +20,14 @@ async fn house() -> House {
 }
 
 async fn house_at(listen: &str, door: Door) -> House {
+    house_within(listen, door, Limits::default()).await
+}
+
+async fn house_within(listen: &str, door: Door, limits: Limits) -> House {
     let data = tempfile::tempdir().unwrap();
     let workshop = Workshop::open(data.path()).unwrap();
     let listener = server::listen(listen.parse().unwrap()).unwrap();
-    let server = Server::new(workshop.clone(), listener, door).unwrap();
+    let server = Server::new(workshop.clone(), listener, door, limits).unwrap();
     let address = server.address();
     tokio::spawn(server.run());
     House { address, workshop, _data: data }
@@ -221,6 +226,55 @@ async fn what_is_refused_while_it_arrives_is_told() {
             assert!(status == code && fault["remedy"].is_string(), "{method} {path}: {status} {fault}");
         }
     }
+}
+
+/// Who sends slowly or nothing holds the bench up for so long and no longer; more connections than there may be wait for their turn.
+#[tokio::test]
+async fn slow_senders_and_crowds_are_bounded() {
+    let soon = Duration::from_millis(300);
+    let limits = Limits { connections: 3, sockets: 1, head: soon, piece: soon, ..Limits::default() };
+    let h = house_within("127.0.0.1:0", Door::default(), limits).await;
+    let own = h.address.to_string();
+    let begin = async |text: &str| {
+        let mut s = TcpStream::connect(h.address).await.unwrap();
+        s.write_all(text.as_bytes()).await.unwrap();
+        s
+    };
+    let end = async |mut s: TcpStream| {
+        let mut answer = String::new();
+        let _ = tokio::time::timeout(Duration::from_secs(120), s.read_to_string(&mut answer)).await.expect("an end");
+        answer
+    };
+    // Half a head, and none: both are let go, and give their places to others.
+    let (half, none) = (begin("GET /api/shots HTTP/1.1\r\nHo").await, begin("").await);
+    assert_eq!(h.ask("GET", "/api/shots", b"").await.0, 200);
+    assert!(!end(half).await.contains("200 OK"));
+    assert_eq!(end(none).await, "");
+    // Half a body: told why, and nothing of it stays.
+    let (_, parcel) = h.ask("POST", "/api/parcels", b"").await;
+    let to = format!("/api/parcels/{parcel}/files?name=a.glb");
+    let half = begin(&format!("PUT {to} HTTP/1.1\r\nHost: {own}\r\nContent-Length: 1000\r\n\r\nglTF")).await;
+    let told = end(half).await;
+    assert!(told.contains("the upload broke off after 4 bytes") && told.contains("\"a.glb\""), "{told}");
+    assert_eq!(h.ask("PUT", &to, b"glTF").await.0, 404, "the parcel is gone");
+    // One page listens; a second one is refused in words.
+    let upgrade = format!(
+        "GET /api/events HTTP/1.1\r\nHost: {own}\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\
+         Sec-WebSocket-Version: 13\r\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\r\n\r\n"
+    );
+    let mut first = begin(&upgrade).await;
+    let mut head = [0; 12];
+    first.read_exact(&mut head).await.unwrap();
+    assert_eq!(&head, b"HTTP/1.1 101");
+    let second = end(begin(&upgrade).await).await;
+    assert!(second.starts_with("HTTP/1.1 409") && second.contains("remedy"), "{second}");
+    // Of four at once one waits until another is let go.
+    let mut crowd = Vec::new();
+    for _ in 0..3 {
+        crowd.push(begin("").await);
+    }
+    assert_eq!(h.ask("GET", "/api/shots", b"").await.0, 200);
+    drop((crowd, first));
 }
 
 /// What the framework refuses is told as everything else is: as JSON with place and remedy.
