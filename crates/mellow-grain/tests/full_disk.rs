@@ -5,7 +5,6 @@ mod common;
 
 use common::*;
 use serde_json::{Value, json};
-use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 fn wait(what: &str, f: impl Fn() -> bool) {
@@ -16,36 +15,12 @@ fn wait(what: &str, f: impl Fn() -> bool) {
     }
 }
 
-/// The file system as the program sees it.
 struct Small {
     service: Service,
-    /// Way to the data folder from outside.
-    root: PathBuf,
+    disk: SmallDisk,
 }
 
 impl Small {
-    fn start(at: &Path, megabytes: u32) -> Small {
-        let service = Service::start_in(at, megabytes);
-        let root = PathBuf::from(format!("/proc/{}/root{}", service.child.id(), at.join("data").display()));
-        Small { service, root }
-    }
-
-    /// Leaves so many bytes free.
-    fn fill(&self, free: u64) {
-        self.clear();
-        let out = std::process::Command::new("stat").args(["-f", "-c", "%a %S"]).arg(&self.root).output().unwrap();
-        let text = String::from_utf8(out.stdout).unwrap();
-        let (blocks, size) = text.trim().split_once(' ').unwrap();
-        let there = blocks.parse::<u64>().unwrap() * size.parse::<u64>().unwrap();
-        let filler = vec![7u8; there.saturating_sub(free) as usize];
-        // The program may have taken some of it meanwhile.
-        let _ = std::fs::write(self.root.join("filler"), filler);
-    }
-
-    fn clear(&self) {
-        let _ = std::fs::remove_file(self.root.join("filler"));
-    }
-
     fn upload(&self, name: &str, bytes: &[u8]) -> (u16, Value) {
         let s = &self.service;
         let parcel = s.ask("POST", "/api/parcels");
@@ -61,7 +36,7 @@ impl Small {
     }
 
     fn things_in(&self, folder: &str) -> usize {
-        std::fs::read_dir(self.root.join(folder)).unwrap().count()
+        std::fs::read_dir(self.disk.root.join(folder)).unwrap().count()
     }
 }
 
@@ -72,13 +47,9 @@ fn full(answer: &(u16, Value)) -> bool {
 #[test]
 fn a_full_disk_loses_nothing_and_is_waited_for() {
     let at = tempfile::tempdir().unwrap();
-    let mount = ["-rm", "sh", "-c", "mount -t tmpfs tmpfs \"$0\""];
-    let may = std::process::Command::new("unshare").args(mount).arg(at.path()).status();
-    if !may.is_ok_and(|s| s.success()) {
-        eprintln!("not tested: this machine lets nobody mount a small file system");
-        return;
-    }
-    let small = Small::start(at.path(), 48);
+    let Some(disk) = SmallDisk::mount(at.path(), 48) else { return };
+    let small = Small { service: Service::wait(disk.command()), disk };
+    let disk = &small.disk;
     let s = &small.service;
     let (_, taken) = small.upload("cabinet.glb", &demo::lens_cabinet());
     let scene = taken["scene"]["hash"].as_str().expect("a scene").to_string();
@@ -88,7 +59,7 @@ fn a_full_disk_loses_nothing_and_is_waited_for() {
     assert_eq!(tune(json!({ "frame.width": 96, "frame.height": 64, "sampling.least": 4, "sampling.most": 8 })).0, 200);
 
     // Import: refused, and nothing of it is left.
-    small.fill(100_000);
+    disk.fill(100_000);
     let refused = small.upload("hall.glb", &demo::dome_hall());
     assert!(full(&refused), "{refused:?}");
     wait("the end of the upload", || small.things_in("incoming") == 0);
@@ -101,12 +72,12 @@ fn a_full_disk_loses_nothing_and_is_waited_for() {
     let state = || s.ask("GET", &format!("{shot}/proofs")).1["list"][0]["state"].clone();
     wait("the test", || state() == "unsaved");
     assert_eq!(s.ask("GET", &format!("{proof}/legends")).0, 200);
-    small.clear();
+    disk.clear();
     assert_eq!(s.tell("PATCH", &proof, json!({ "kept": true })).0, 200);
     assert!(state() == "done");
 
     // The database: what is refused has not changed anything.
-    small.fill(0);
+    disk.fill(0);
     let mut refused = None;
     for n in 0..400 {
         let answer = tune(json!({ "sampling.seed": 100 + n }));
@@ -121,20 +92,20 @@ fn a_full_disk_loses_nothing_and_is_waited_for() {
     assert_eq!(code, 200);
     let seed = if n == 0 { json!(1) } else { json!(99 + n) };
     assert_eq!((&now["tuning"]["sampling.seed"], now["revision"].as_i64()), (&seed, Some(2 + n)));
-    small.clear();
+    disk.clear();
     assert_eq!(tune(json!({ "sampling.seed": 7 })).1["revision"], json!(3 + n));
 
     // Finals: the first meets the full disk as it delivers, the second waits behind it; both go on by themselves.
     let slow = json!({ "sampling.adaptive": false, "sampling.most": 128 });
     assert_eq!(tune(slow).0, 200);
     let orders: Vec<(u16, Value)> = (0..2).map(|_| s.ask("POST", &format!("{shot}/finals"))).collect();
-    small.fill(300_000);
+    disk.fill(300_000);
     assert!(orders.iter().all(|o| o.0 == 200), "{orders:?}");
     let queue = || s.ask("GET", "/api/finals").1;
     wait("the full disk", || queue()["list"][0]["fault"]["code"] == "disk_full");
     std::thread::sleep(Duration::from_millis(2500));
     assert_eq!((queue()["open"].clone(), queue()["list"][0]["state"].clone()), (json!(2), json!("waiting")));
-    small.clear();
+    disk.clear();
     // Room is seen from 64 megabytes on, which is more than there is: a hand says so.
     let first = queue()["list"][0]["id"].clone();
     assert_eq!(s.ask("POST", &format!("/api/finals/{first}/resume")).0, 200);
@@ -143,7 +114,7 @@ fn a_full_disk_loses_nothing_and_is_waited_for() {
     for f in ended["list"].as_array().unwrap() {
         assert_eq!(f["state"], "delivered", "{f}");
         for file in f["files"].as_array().unwrap() {
-            let path = small.root.join(format!("finals/{}/{}", f["id"], file["name"].as_str().unwrap()));
+            let path = disk.root.join(format!("finals/{}/{}", f["id"], file["name"].as_str().unwrap()));
             assert_eq!(Some(std::fs::metadata(path).unwrap().len()), file["bytes"].as_u64());
         }
     }

@@ -185,10 +185,19 @@ impl Known {
 fn what_was_acknowledged_outlives_a_storm() {
     let kills = std::env::var("STORM").ok().and_then(|n| n.parse().ok()).unwrap_or(FEW);
     let (data, first) = folder();
-    let data = data.path();
+    // On a small disk of its own, which is full now and then.
+    let at = tempfile::tempdir().unwrap();
+    let disk = SmallDisk::mount(at.path(), 160 + 4 * kills as u32);
+    let mut seen = data.path().to_path_buf();
+    if let Some(disk) = &disk {
+        assert!(std::process::Command::new("cp").arg("-rT").args([&seen, &disk.root]).status().unwrap().success());
+        seen = disk.root.clone();
+    }
+    let data = seen.as_path();
+    let start = || disk.as_ref().map_or_else(|| command(data, "127.0.0.1:0"), SmallDisk::command);
     let small =
         json!({ "frame.width": 32, "frame.height": 24, "sampling.least": 4, "sampling.most": 8, "sampling.seed": 1 });
-    let mut service = Service::start(data);
+    let mut service = Service::wait(start());
     let (code, _) = service.tell("PATCH", &format!("/api/shots/{first}"), json!({ "tuning": small }));
     assert_eq!(code, 200);
     let clients: Vec<Mutex<Known>> = (0..CLIENTS)
@@ -220,16 +229,30 @@ fn what_was_acknowledged_outlives_a_storm() {
                 });
             }
             std::thread::sleep(Duration::from_millis(300 + dice.below(1500)));
+            if let Some(disk) = disk.as_ref().filter(|_| kill % 3 == 1) {
+                disk.fill(dice.below(3) * 20_000);
+                std::thread::sleep(Duration::from_millis(300 + dice.below(500)));
+            }
             // Another program on the same folder is refused, whatever goes on.
             if kill % 8 == 1 {
-                assert!(!command(data, "127.0.0.1:0").output().unwrap().status.success());
+                assert!(!start().output().unwrap().status.success());
             }
             service.signal(if kill % 5 == 4 { "TERM" } else { "KILL" });
             std::thread::sleep(Duration::from_millis(50));
             over.store(true, Ordering::Relaxed);
         });
         service.end();
-        service = Service::start(data);
+        // A start on a full disk may be refused in words; it harms nothing either.
+        if let Some(disk) = disk.as_ref().filter(|_| kill % 3 == 1) {
+            if kill % 2 == 0 {
+                let mut refused = start().spawn().unwrap();
+                std::thread::sleep(Duration::from_millis(200));
+                let _ = refused.kill();
+                let _ = refused.wait();
+            }
+            disk.clear();
+        }
+        service = Service::wait(start());
         let wrong: Vec<String> = clients.iter().flat_map(|c| c.lock().unwrap().missing(&service, data)).collect();
         assert!(wrong.is_empty(), "after kill {kill}:\n{}", wrong.join("\n"));
     }

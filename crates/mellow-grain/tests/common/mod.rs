@@ -4,7 +4,7 @@
 use serde_json::{Value, json};
 use std::io::{BufRead, BufReader, Read, Write};
 use std::net::TcpStream;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 use tempfile::TempDir;
@@ -52,17 +52,6 @@ pub struct Service {
 impl Service {
     pub fn start(data: &Path) -> Service {
         Service::wait(command(data, "127.0.0.1:0"))
-    }
-
-    /// Starts the program on a file system of its own of so many megabytes, mounted where `data` is and seen by the program alone.
-    pub fn start_in(data: &Path, megabytes: u32) -> Service {
-        let mut c = Command::new("unshare");
-        let script = format!("mount -t tmpfs -o size={megabytes}m tmpfs \"$0\" && exec \"$@\"");
-        let program = env!("CARGO_BIN_EXE_mellow-grain");
-        c.args(["-rm", "sh", "-c", &script]).arg(data);
-        c.args([program, "serve", "--listen", "127.0.0.1:0", "--data"]).arg(data.join("data"));
-        c.stdout(Stdio::piped()).stderr(Stdio::null());
-        Service::wait(c)
     }
 
     /// Starts a command and waits for its address.
@@ -119,5 +108,67 @@ impl Drop for Service {
     fn drop(&mut self) {
         let _ = self.child.kill();
         let _ = self.child.wait();
+    }
+}
+
+/// A small file system of its own, held by a process and seen by nobody else but what is started in it.
+pub struct SmallDisk {
+    holder: Child,
+    data: PathBuf,
+    /// The way to the data folder from outside.
+    pub root: PathBuf,
+}
+
+impl SmallDisk {
+    /// None where this machine lets nobody mount one.
+    pub fn mount(at: &Path, megabytes: u32) -> Option<SmallDisk> {
+        let script =
+            format!("mount -t tmpfs -o size={megabytes}m tmpfs \"$0\" && mkdir \"$0\"/data && echo there && exec cat");
+        let mut c = Command::new("unshare");
+        c.args(["-rm", "sh", "-c", &script]).arg(at).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::null());
+        let mut holder = c.spawn().ok()?;
+        let mut line = String::new();
+        BufReader::new(holder.stdout.take()?).read_line(&mut line).ok()?;
+        let data = at.join("data");
+        let root = PathBuf::from(format!("/proc/{}/root{}", holder.id(), data.display()));
+        let disk = SmallDisk { holder, data, root };
+        if line.is_empty() {
+            eprintln!("not tested on a full disk: this machine lets nobody mount a small file system");
+        }
+        (!line.is_empty()).then_some(disk)
+    }
+
+    pub fn command(&self) -> Command {
+        let mut c = Command::new("nsenter");
+        c.args(["-U", "-m", "--preserve-credentials", "-t", &self.holder.id().to_string()]);
+        c.args([env!("CARGO_BIN_EXE_mellow-grain"), "serve", "--listen", "127.0.0.1:0", "--data"]).arg(&self.data);
+        c.stdout(Stdio::piped()).stderr(Stdio::piped());
+        c
+    }
+
+    /// Leaves so many bytes free.
+    pub fn fill(&self, free: u64) {
+        self.clear();
+        let out = Command::new("stat").args(["-f", "-c", "%a %S"]).arg(&self.root).output().unwrap();
+        let text = String::from_utf8(out.stdout).unwrap();
+        let (blocks, size) = text.trim().split_once(' ').unwrap();
+        let there = blocks.parse::<u64>().unwrap() * size.parse::<u64>().unwrap();
+        // The program may have taken some of it meanwhile.
+        let _ = std::fs::write(self.filler(), vec![7u8; there.saturating_sub(free) as usize]);
+    }
+
+    pub fn clear(&self) {
+        let _ = std::fs::remove_file(self.filler());
+    }
+
+    fn filler(&self) -> PathBuf {
+        self.root.with_file_name("filler")
+    }
+}
+
+impl Drop for SmallDisk {
+    fn drop(&mut self) {
+        let _ = self.holder.kill();
+        let _ = self.holder.wait();
     }
 }
