@@ -35,6 +35,7 @@ describe("the time bill", () => {
     grain: 0.02,
     settled: 0.9,
     seen: 1,
+    shares: [1],
     basis: "all",
     measured: true,
     counted: false,
@@ -46,8 +47,10 @@ describe("the time bill", () => {
   };
   const view = (f: Partial<Forecast>, more: Partial<ForecastView> = {}): ForecastView => ({
     forecast: { ...forecast, ...f },
-    proof: 12,
-    proof_number: 3,
+    by: "proof 3",
+    rests: [{ name: "proof 3", share: 1 }],
+    unused: [],
+    changed: [],
     marks: [],
     judged_anew: false,
     judging: false,
@@ -87,11 +90,13 @@ describe("the time bill", () => {
 
   it("says how sure it is and what is left", () => {
     expect(words(shown(view({})))).toContain(
-      "Final 1:20 (1:00 to 2:00) · from the grain, proof 3 1 min 40 s in hand of 3 min",
+      "Final 1:20 (1:00 to 2:00) · from the grain of proof 3 1 min 40 s in hand of 3 min",
     );
-    expect(words(shown(view({ counted: true })))).toContain("· measured, proof 3");
+    expect(words(shown(view({ counted: true })))).toContain("· measured by proof 3");
     const pilot = shown(view({ basis: "scattered", measured: false, seen: 0.11 }), 60);
-    expect(words(pilot)).toContain("· pilot 3, saw 11 % 20 s over the 1 min budget");
+    expect(words(pilot)).toContain(
+      "· from squares all over the frame of proof 3, saw 11 % 20 s over the 1 min budget",
+    );
     // Causes that nobody would see are not in the legend.
     const legend = words(shown(view({})));
     expect([legend.includes("Diffuse 20 s"), legend.includes("Files"), legend.includes("Volume")]).toEqual([
@@ -102,10 +107,10 @@ describe("the time bill", () => {
   });
 
   it("tells what it does not know before what it does", () => {
-    const unknown = words(shown(view({ needs_test: ["frame.filter"] })));
-    expect(unknown).toContain("frame.filter changed since proof 3: a pilot is needed to know");
+    const unknown = words(shown(view({}, { changed: ["Filter"] })));
+    expect(unknown).toContain("Filter changed since proof 3: a pilot is needed to know");
     expect(unknown).not.toContain("Diffuse 20 s");
-    const judging = shown(view({ needs_test: ["cleanup.denoise"] }, { judging: true }));
+    const judging = shown(view({}, { changed: ["Denoise"], judging: true }));
     expect(words(judging)).toContain("is being judged anew");
     const beside = shown(
       view({ beside: 130 }, { marks: ["measured beside other work: 40 % of the processors"] }),

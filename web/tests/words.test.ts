@@ -7,7 +7,7 @@ import { endedTest, whyNone } from "../src/causes/ended";
 import { partName } from "../src/causes/names";
 
 const knob = { id: "split.direct", unit: "" } as Knob;
-const view = { proof_number: 7, stale: [] as string[] } as PricesView;
+const view = { by: "proof 7", stale: [] as string[] } as PricesView;
 const price = (p: Partial<Price>): Price => ({
   knob: knob.id,
   step: 2,

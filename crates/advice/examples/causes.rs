@@ -336,7 +336,7 @@ fn step_prices(subjects: &[Subject], of: &str) {
         let (report, counts) = (render.report(), render.counts());
         let d = describe(s, &t);
         let machine = Machine::default();
-        let test = Measured { description: &d, counts: &counts, report: &report, pilot: None, others: 0.0 };
+        let test = Measured { description: &d, counts: &counts, report: &report, pilot: None, others: 0.0, also: &[] };
         let whole = advice::forecast(test, &t, None, &machine).expect("a forecast").sampling;
         let pilot = trial_renders(s, &t);
         let with_trials = prices(Measured { pilot: Some(&pilot), ..test }, &t, &machine);
@@ -402,7 +402,7 @@ fn follow_advice(subjects: &[Subject]) {
         let render = rendered(s, &t);
         let (report, counts) = (render.report(), render.counts());
         let d = describe(s, &t);
-        let test = Measured { description: &d, counts: &counts, report: &report, pilot: None, others: 0.0 };
+        let test = Measured { description: &d, counts: &counts, report: &report, pilot: None, others: 0.0, also: &[] };
         let (mut next, mut foretold, mut titles) = (t.clone(), 1.0, Vec::new());
         // A second pilot goes on where the first one ended.
         for _ in 0..2 {

@@ -78,7 +78,7 @@ fn timed(s: &Subject, t: &Tuning, seconds: f64) -> Tuning {
     let small = t.clone().with(K::FrameWidth, 88).with(K::FrameHeight, 55);
     let render = rendered(s, &subjects::fixed(&small, 64));
     let (description, counts, report) = (render.description(), render.counts(), render.report());
-    let test = || Measured { description, counts: &counts, report: &report, pilot: None, others: 0.0 };
+    let test = || Measured { description, counts: &counts, report: &report, pilot: None, others: 0.0, also: &[] };
     let at = |log: f64| t.clone().with(K::SamplingThreshold, (1e4 * log.exp()).round() / 1e4);
     let (mut low, mut high) = (1e-3f64.ln(), 0.0);
     for _ in 0..16 {
@@ -107,7 +107,7 @@ fn foretold(s: &Subject, t: &Tuning, of: &Final) -> Row {
     while pilot.step(&mut render, &never) {}
     let (counts, report) = (render.counts(), render.report());
     let machine = Machine::default();
-    let test = Measured { description: &d, counts: &counts, report: &report, pilot: None, others: 0.0 };
+    let test = Measured { description: &d, counts: &counts, report: &report, pilot: None, others: 0.0, also: &[] };
     let f = forecast(test, t, None, &machine).expect("a forecast");
     let workers = report.processor_seconds / report.seconds;
     let actual = (then.processor_seconds + then.judging_seconds) / workers;
@@ -164,7 +164,7 @@ fn regions(subjects: &[Subject]) {
         let (whole, counts, report) = (render.description().clone(), render.counts(), render.report());
         let wanted = t.with(K::SamplingThreshold, 0.7 * report.grain).with(K::SamplingMost, 4096);
         let told = |description: &Description, counts: &SavedCounts| {
-            let test = Measured { description, counts, report: &report, pilot: None, others: 0.0 };
+            let test = Measured { description, counts, report: &report, pilot: None, others: 0.0, also: &[] };
             forecast(test, &wanted, None, &Machine::default()).expect("a forecast")
         };
         let actual = told(&whole, &counts).seconds;

@@ -8,14 +8,14 @@
 
 use crate::Pilot;
 use crate::costs::split_of;
-use crate::outlook::outlook;
+use crate::outlook::{Source, outlook};
 use crate::prices::{id, split_knob};
 use picture::denoise::Method;
 use picture::{Region, footprint};
 use serde::{Deserialize, Serialize};
 use tracer::{
     DepthKind, Description, LIMITS, Limits, MATTE_RAYS, MOST_PARTS_PIXELS, RayCount, RayKind, RenderReport,
-    SavedCounts, clean_up_of, ladder,
+    SavedCounts, clean_up_of, film_frame_of, ladder,
 };
 use ts_rs::TS;
 use tuning::{K, Tuning};
@@ -134,6 +134,8 @@ pub struct Measured<'a> {
     pub pilot: Option<&'a Pilot>,
     /// Share of the processors that other programs took meanwhile.
     pub others: f64,
+    /// Other tests and finals of the same scene and camera: their superblocks count where they have seen more.
+    pub also: &'a [Measured<'a>],
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, TS)]
@@ -190,11 +192,13 @@ pub struct Forecast {
     /// Root mean square grain that is expected, as the judging counts it, and share of the blocks expected to settle.
     pub grain: f64,
     pub settled: f64,
-    /// Share of the final's frame that the test has seen.
+    /// Share of the final's frame that was seen, and how much of it the test and each of the others tell.
     pub seen: f64,
+    #[serde(default)]
+    pub shares: Vec<f64>,
     /// Where its pixels lie.
     pub basis: Seen,
-    /// The test had the final's own frame, all of it.
+    /// It was the final's own frame, all of it.
     pub measured: bool,
     /// And took all of its samples, but for one in a hundred: they are counted, not extrapolated from its grain.
     #[serde(default)]
@@ -236,6 +240,34 @@ impl Forecast {
         Brief { seconds: self.seconds, low: self.low, high: self.high, factor: self.factor }
     }
 
+    /// The same where a final of the very same picture has shown what it takes: as sure as the machine is even.
+    pub fn as_it_came(self, came: &Spent, machine: &Machine) -> Forecast {
+        let each = came.sampling / self.sampling.max(1e-9);
+        let seconds = |c: &Cause| match c.kind {
+            CauseKind::Start => came.start,
+            CauseKind::CleanUp => came.clean_up,
+            CauseKind::Files => came.files,
+            _ => c.seconds * each,
+        };
+        let causes: Vec<Cause> = self.causes.iter().map(|c| Cause { kind: c.kind, seconds: seconds(c) }).collect();
+        let seconds: f64 = causes.iter().map(|c| c.seconds).sum();
+        let spread = machine.trust.spread;
+        Forecast {
+            seconds,
+            low: seconds - came.sampling + came.sampling / (1.0 + spread),
+            high: seconds + came.sampling * spread,
+            causes,
+            sampling: came.sampling,
+            beside: seconds,
+            measured: true,
+            counted: true,
+            // Nothing is foretold that the machine's history would have to correct.
+            history: 0,
+            factor: 1.0,
+            ..self
+        }
+    }
+
     /// The forecast of a frame between two that were forecast at the same tuning, by its share of the way to the other.
     /// Nothing was seen of it: the interval holds those of both.
     pub fn between(&self, other: &Forecast, share: f64) -> Forecast {
@@ -264,6 +296,15 @@ impl Forecast {
             ..self.clone()
         }
     }
+}
+
+/// Seconds that a final took: its start and checkpoints, sampling, clean-up, files.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Spent {
+    pub start: f64,
+    pub sampling: f64,
+    pub clean_up: f64,
+    pub files: f64,
 }
 
 /// Seconds of a forecast and the interval in which it should end.
@@ -298,16 +339,28 @@ pub(crate) fn forecast_turned(
 ) -> Option<Forecast> {
     let d = test.description;
     let frame = (tuning.whole(K::FrameWidth), tuning.whole(K::FrameHeight));
-    // Where the test has seen the wanted region, its own superblocks there tell most.
-    let wanted = region
-        .filter(|_| frame == d.frame())
-        .filter(|r| r.shared(d.area()) == Some(*r))
-        .map(|r| footprint(r, d.frame(), d.film_frame()));
+    // Where a test has seen the wanted region, the superblocks there tell most.
+    let size = film_frame_of(tuning);
+    let tests: Vec<(usize, Known)> = std::iter::once(test)
+        .chain(test.also.iter().copied())
+        .map(|t| Known::of(t, tuning, known))
+        .enumerate()
+        .filter(|(k, t)| *k == 0 || (t.needs_test.is_empty() && t.test.description.film_frame() == size))
+        .collect();
+    let first = &tests[0].1;
+    let sources: Vec<Source> = tests
+        .iter()
+        .map(|(_, t)| Source {
+            d: t.test.description,
+            counts: t.test.counts,
+            time: turned.0 * t.split.time * t.shorter.unwrap_or(1.0),
+            variance: turned.1 * t.split.variance,
+        })
+        .collect();
+    let has_seen = |r: Region| sources.iter().any(|s| frame == s.d.frame() && r.shared(s.d.area()) == Some(r));
+    let wanted = region.filter(|r| has_seen(*r)).map(|r| footprint(r, frame, size));
     let film = |t: &Tuning, pixels: f64| pixels * t.real(K::FrameOversize).powi(2);
-    let seen_frame = d.frame().0 as f64 * d.frame().1 as f64;
-    let split = split_effect(test, tuning, known);
-    let (time, variance) = (turned.0 * split.time, turned.1 * split.variance);
-    let o = outlook(d, test.counts, tuning, wanted, film(&d.tuning, seen_frame), variance)?;
+    let o = outlook(&sources, tuning, wanted)?;
     if test.report.seconds <= 0.0 {
         return None;
     }
@@ -326,24 +379,22 @@ pub(crate) fn forecast_turned(
         * match test.counts.anew {
             // Nobody has measured it: each round takes what the denoiser does.
             true => judging_denoiser(tuning).map_or(0.0, |m| machine.denoise_per_pixel[m as usize]),
-            false => report.judging_seconds / o.pixels / workers / rounds(o.longest as f64, &d.tuning),
+            false => report.judging_seconds / o.first_pixels / workers / rounds(o.longest as f64, &d.tuning),
         };
-    let shorter = depth_time(report, &d.tuning, tuning);
-    let sampling = o.load * time * film_pixels / workers * shorter.unwrap_or(1.0) + judging;
-    let same_frame = frame == d.frame() && tuning.real(K::FrameOversize) == d.tuning.real(K::FrameOversize);
-    let seen = match wanted {
-        Some(_) => 1.0,
-        None => (o.pixels / film(&d.tuning, seen_frame)).min(1.0),
-    };
-    let whole = d.region.is_none();
+    let sampling = o.load * film_pixels / workers + judging;
+    // How much was seen of the final's own frame, and of one of another size.
+    let same = |t: &Tuning| frame == (t.whole(K::FrameWidth), t.whole(K::FrameHeight)) && film_frame_of(t) == size;
+    let other_size = if same(&d.tuning) { 0.0 } else { o.shares[0] / o.seen };
+    let seen = o.seen;
+    let whole = sources.iter().zip(&o.shares).any(|(s, share)| s.d.region.is_none() && *share > 0.0);
     let basis = match (seen > 0.999, whole) {
         (true, _) => Seen::All,
         (false, true) => Seen::Scattered,
         (false, false) => Seen::Region,
     };
-    let scale = if same_frame { 0.0 } else { 0.1 };
+    let scale = 0.1 * other_size;
     let scatter = if basis == Seen::Region { o.scatter.hypot(REST * (1.0 - seen)) } else { o.scatter };
-    let spread = machine.trust.spread.hypot(scatter).hypot(scale).hypot(split.unsure);
+    let spread = machine.trust.spread.hypot(scatter).hypot(scale).hypot(first.split.unsure);
     // What the careful denoiser leaves does not fall with the root of the samples, and how it does was not seen.
     let unseen = match test.counts.anew && judging_denoiser(tuning) == Some(Method::Careful) {
         true => UNSEEN_CAREFUL,
@@ -365,16 +416,10 @@ pub(crate) fn forecast_turned(
     let mattes = if tuning.switch(K::DeliveryMattes) { each_ray * MATTE_RAYS * frame_pixels } else { 0.0 };
     causes.push(Cause { kind: CauseKind::Files, seconds: machine.writing(tuning, frame_pixels) + mattes });
     let seconds: f64 = causes.iter().map(|c| c.seconds).sum();
-    // Judged before the clean-up, grain does not depend on it; judged after it, another clean-up leaves another grain.
-    let plain = [&d.tuning, tuning].iter().all(|t| t.name(K::SamplingJudge) != "delivered");
-    let computed = |id: &str| {
-        (id.starts_with("cleanup.") && plain)
-            || COMPUTED.iter().chain(LIMITS).any(|k| crate::prices::id(*k) == id)
-            || (id == DEPTH && shorter.is_some())
-            || split.knobs.contains(&id)
-            || known.contains(&id)
-    };
-    let measured = same_frame && basis == Seen::All && split.knobs.is_empty();
+    let mut shares = vec![0.0; 1 + test.also.len()];
+    tests.iter().zip(&o.shares).for_each(|((k, _), share)| shares[*k] = *share);
+    let alike = tests.iter().all(|(_, t)| t.split.knobs.is_empty());
+    let measured = other_size == 0.0 && basis == Seen::All && alike;
     Some(Forecast {
         seconds,
         low: seconds - sampling + sampling / (1.0 + below),
@@ -386,6 +431,7 @@ pub(crate) fn forecast_turned(
         samples_per_pixel: o.samples_per_pixel,
         settled: o.settled,
         seen,
+        shares,
         basis,
         measured,
         counted: measured && o.counted > 0.99,
@@ -393,15 +439,39 @@ pub(crate) fn forecast_turned(
         files: machine.file_sizes(tuning, frame_pixels),
         history: machine.trust.finals,
         factor: machine.trust.factor,
-        needs_test: d
-            .tuning
-            .differences(tuning)
-            .into_iter()
-            .map(|x| x.id)
-            .filter(|id| !computed(id))
-            .map(str::to_string)
-            .collect(),
+        needs_test: first.needs_test.clone(),
     })
+}
+
+/// A test, and what can be computed of a tuning from it.
+struct Known<'a> {
+    test: Measured<'a>,
+    split: SplitEffect,
+    /// Share of the sampling time that another depth leaves.
+    shorter: Option<f64>,
+    /// Knobs whose effect cannot be computed.
+    needs_test: Vec<String>,
+}
+
+impl<'a> Known<'a> {
+    /// `known` are knobs whose effect trials have told.
+    fn of(test: Measured<'a>, tuning: &Tuning, known: &[&str]) -> Known<'a> {
+        let own = &test.description.tuning;
+        let split = split_effect(test, tuning, known);
+        let shorter = depth_time(test.report, own, tuning);
+        // Judged before the clean-up, grain does not depend on it; judged after it, another clean-up leaves another grain.
+        let plain = [own, tuning].iter().all(|t| t.name(K::SamplingJudge) != "delivered");
+        let computed = |id: &str| {
+            (id.starts_with("cleanup.") && plain)
+                || COMPUTED.iter().chain(LIMITS).any(|k| crate::prices::id(*k) == id)
+                || (id == DEPTH && shorter.is_some())
+                || split.knobs.contains(&id)
+                || known.contains(&id)
+        };
+        let differ = own.differences(tuning).into_iter().map(|x| x.id);
+        let needs_test = differ.filter(|id| !computed(id)).map(str::to_string).collect();
+        Known { test, split, shorter, needs_test }
+    }
 }
 
 /// What other numbers of rays at the first hit do to the time of a camera sample and to its variance.

@@ -12,7 +12,7 @@ pub use advise::{Advice, Effect, advise};
 pub use costs::noise_costs;
 pub use fit::{CurvePoint, Fit, FitRow, Wanted, WayOut, denoised, fit, fit_denoised, spoken};
 pub use forecast::{
-    Brief, Cause, CauseKind, FILES, FILMS, FileSize, Forecast, Machine, Measured, Seen, Trust, channels,
+    Brief, Cause, CauseKind, FILES, FILMS, FileSize, Forecast, Machine, Measured, Seen, Spent, Trust, channels,
     channels_written, forecast,
 };
 pub use pilot::{PILOT_SAMPLES, Pilot, Trial, pilot_tuning, time_ratio, trials};

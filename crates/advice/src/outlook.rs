@@ -9,8 +9,10 @@
 
 use crate::forecast::judging_denoiser;
 use picture::{Region, reduce::gain};
+use std::collections::BTreeMap;
 use tracer::{
-    BlockCount, Description, Fall, LOOKS, Limits, SavedCounts, Shown, Stops, Variance, shown, superblocks, variances_at,
+    BlockCount, Description, Fall, LOOKS, Limits, SavedCounts, Shown, Stops, Variance, film_frame_of, shown,
+    superblocks, variances_at,
 };
 use tuning::{K, Tuning};
 
@@ -77,7 +79,7 @@ impl Square {
 }
 
 /// Means over the pixels that a test has seen, as a final would have them.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone)]
 pub(crate) struct Outlook {
     pub samples_per_pixel: f64,
     /// Processor seconds a pixel of the rendered frame.
@@ -85,14 +87,17 @@ pub(crate) struct Outlook {
     /// Root mean square grain, and the share of pixels in blocks that settle.
     pub grain: f64,
     pub settled: f64,
-    /// Pixels that have samples.
-    pub pixels: f64,
+    /// Pixels of the first test that have samples.
+    pub first_pixels: f64,
+    /// Share of the frame that any of the tests has seen, and what each has of it.
+    pub seen: f64,
+    pub shares: Vec<f64>,
     /// Half of the 95 % interval of the load, from superblocks that were not seen and from short ones, relative.
     pub scatter: f64,
     /// Load if grain fell with the square root of the count from now on, and if it kept growing, relative.
     pub least: f64,
     pub most: f64,
-    /// Samples per half of the longest blocks.
+    /// Samples per half of the longest blocks of the first test.
     pub longest: u32,
     /// Share of the samples in blocks that end among those that the test has taken: they are counted, not extrapolated.
     pub counted: f64,
@@ -108,20 +113,46 @@ fn areas(bounds: Region, blocks: usize, side: u32) -> Vec<u32> {
     (0..blocks as u32).map(area).collect()
 }
 
-/// The outlook for a final at `tuning` from a test's counts, from the superblocks that touch `wanted` if that is given; none
-/// without samples. `frame_pixels` are those of the rendered frame; a sample has `variance` times that of the test's.
-pub(crate) fn outlook(
-    d: &Description,
-    counts: &SavedCounts,
-    tuning: &Tuning,
-    wanted: Option<Region>,
-    frame_pixels: f64,
-    variance: f64,
-) -> Option<Outlook> {
+/// A test, and what a sample at the tuning in question takes and shows in units of one of its own.
+pub(crate) struct Source<'a> {
+    pub d: &'a Description,
+    pub counts: &'a SavedCounts,
+    pub time: f64,
+    pub variance: f64,
+}
+
+/// A superblock in the final's own frame.
+struct Placed {
+    source: usize,
+    bounds: Region,
+    square: Square,
+}
+
+impl Square {
+    /// The same where it stands for so many times the pixels.
+    fn times(self, by: f64) -> Square {
+        Square {
+            pixels: self.pixels * by,
+            taken: self.taken * by,
+            wanted: self.wanted * by,
+            fewest: self.fewest * by,
+            dearest: self.dearest * by,
+            beyond: self.beyond * by,
+            seen: self.seen.map(|s| s.map(|s| s * by)),
+            settled: self.settled * by,
+            squares: self.squares * by,
+            ..self
+        }
+    }
+}
+
+/// The superblocks of a test as a final at `tuning` would have them, in the test's own frame; with the longest count of its blocks.
+fn squares_of(s: &Source, tuning: &Tuning) -> Option<(u32, Vec<(Region, Square)>)> {
+    let Source { d, counts, .. } = s;
     let limits = Limits::of(tuning);
     let side = d.judging().block;
     // Grain counts delivered pixels: another oversize reduces another number of samples into each.
-    let scale = variance.sqrt() * gain(tuning.real(K::FrameOversize)) / gain(d.tuning.real(K::FrameOversize));
+    let scale = s.variance.sqrt() * gain(tuning.real(K::FrameOversize)) / gain(d.tuning.real(K::FrameOversize));
     let blocks = || counts.tiles.iter().flat_map(|(_, blocks)| blocks);
     let longest = blocks().map(|b| b.n).max()?;
     // Those that are ahead know more of what comes.
@@ -135,16 +166,87 @@ pub(crate) fn outlook(
     let [stops, fast, slow] = [fall, fast, slow].map(|fall| fall.stops(limits.most, limits.threshold));
     let own_stops = fall.stops(own.most, own.threshold);
     let rule = Rule { limits, fall, stops, slow, fast, scale, anew: counts.anew, own, own_stops };
-    let squares: Vec<Square> = superblocks(d.film_area(), d.film_frame())
-        .zip(&counts.tiles)
-        .filter(|(bounds, _)| wanted.is_none_or(|w| w.shared(*bounds).is_some()))
-        .map(|(bounds, (spent, blocks))| rule.square(*spent, blocks, &areas(bounds, blocks.len(), side)))
-        .filter(|s| s.pixels > 0.0)
-        .collect();
+    let squares = superblocks(d.film_area(), d.film_frame()).zip(&counts.tiles).map(|(bounds, (spent, blocks))| {
+        let square = rule.square(*spent, blocks, &areas(bounds, blocks.len(), side));
+        (bounds, Square { each: s.time * square.each, ..square })
+    });
+    Some((longest, squares.filter(|(_, s)| s.pixels > 0.0).collect()))
+}
+
+/// The superblocks of several tests in the final's frame, each place once: of tests of that very frame the one that has seen most of
+/// a superblock, and if they have seen as much the one with more samples; elsewhere the first test, whatever its size.
+fn merged(sources: &[Vec<(Region, Square)>], sizes: &[(u32, u32)], frame: (u32, u32)) -> Vec<Placed> {
+    let mut best: BTreeMap<(u32, u32), Placed> = BTreeMap::new();
+    for (source, squares) in sources.iter().enumerate().filter(|(k, _)| sizes[*k] == frame) {
+        for (bounds, square) in squares {
+            let better = best.get(&(bounds.y, bounds.x)).is_none_or(|had| {
+                let (pixels, taken) = (square.pixels / had.square.pixels, square.taken / had.square.taken.max(1.0));
+                pixels > 1.02 || (pixels > 0.98 && taken > 1.0)
+            });
+            if better {
+                best.insert((bounds.y, bounds.x), Placed { source, bounds: *bounds, square: *square });
+            }
+        }
+    }
+    let mut all: Vec<Placed> = best.into_values().collect();
+    if sizes[0] != frame {
+        // How much of the frame a place of the other one is, in each direction.
+        let times = [frame.0 as f64 / sizes[0].0 as f64, frame.1 as f64 / sizes[0].1 as f64];
+        let on = |r: &Region| {
+            let [x, y] = [(r.x, r.right()), (r.y, r.bottom())].map(|(a, b)| (a as f64, b as f64));
+            [x.0 * times[0], y.0 * times[1], x.1 * times[0], y.1 * times[1]]
+        };
+        let rest = sources[0].iter().filter_map(|(bounds, square)| {
+            let [x0, y0, x1, y1] = on(bounds);
+            let covered = |p: &Placed| {
+                let b = p.bounds;
+                let width = x1.min(b.right() as f64) - x0.max(b.x as f64);
+                let height = y1.min(b.bottom() as f64) - y0.max(b.y as f64);
+                width.max(0.0) * height.max(0.0) * p.square.pixels / b.area() as f64
+            };
+            let left = 1.0 - all.iter().map(covered).sum::<f64>() / ((x1 - x0) * (y1 - y0));
+            let round = |x: f64| x.round() as u32;
+            let (x, y) = (round(x0), round(y0));
+            let bounds = Region { x, y, width: round(x1).max(x + 1) - x, height: round(y1).max(y + 1) - y };
+            (left > 0.01).then(|| Placed { source: 0, bounds, square: square.times(left * times[0] * times[1]) })
+        });
+        let rest: Vec<Placed> = rest.collect();
+        all.extend(rest);
+    }
+    all
+}
+
+/// The outlook for a final at `tuning` from the counts of tests, the first of which tells of what no other has seen better; from
+/// the superblocks alone that touch `wanted`, a part of the frame that is rendered, if that is given; none without samples.
+pub(crate) fn outlook(sources: &[Source], tuning: &Tuning, wanted: Option<Region>) -> Option<Outlook> {
+    let limits = Limits::of(tuning);
+    let frame = film_frame_of(tuning);
+    let sizes: Vec<(u32, u32)> = sources.iter().map(|s| s.d.film_frame()).collect();
+    let mut longest = 0;
+    let mut apart = Vec::new();
+    for (k, s) in sources.iter().enumerate() {
+        let squares = squares_of(s, tuning);
+        if k == 0 {
+            longest = squares.as_ref()?.0;
+        }
+        apart.push(squares.map(|(_, squares)| squares).unwrap_or_default());
+    }
+    let first_pixels: f64 = apart[0].iter().map(|(_, s)| s.pixels).sum();
+    let mut placed = merged(&apart, &sizes, frame);
+    placed.retain(|p| wanted.is_none_or(|w| w.shared(p.bounds).is_some()));
+    let squares: Vec<Square> = placed.iter().map(|p| p.square).collect();
     let pixels: f64 = squares.iter().map(|s| s.pixels).sum();
     if pixels == 0.0 {
         return None;
     }
+    let frame_pixels = match wanted {
+        // Superblocks that reach beyond it have been seen with it.
+        Some(_) => pixels,
+        None => frame.0 as f64 * frame.1 as f64,
+    };
+    let from = |k: usize| placed.iter().filter(|p| p.source == k).map(|p| p.square.pixels).sum::<f64>();
+    let shares: Vec<f64> = (0..sources.len()).map(|k| from(k) / frame_pixels).collect();
+    let anew = sources.iter().zip(&shares).any(|(s, share)| s.counts.anew && *share > 0.0);
     let that = |got: Got| squares.iter().filter(|s| s.got() == got).copied().collect::<Vec<_>>();
     let (long, mut middle, mut short) = (that(Got::Further), that(Got::Look(1)), that(Got::Look(0)));
     // What ended before the second look says nothing of what was open at it.
@@ -187,9 +289,11 @@ pub(crate) fn outlook(
         load: mean,
         grain: (squares.iter().map(|s| s.squares).sum::<f64>() / pixels).sqrt(),
         settled: squares.iter().map(|s| s.settled).sum::<f64>() / pixels,
-        pixels,
+        first_pixels,
+        seen: (pixels / frame_pixels).min(1.0),
+        shares,
         scatter: (student(free) * drawn)
-            .hypot(if counts.anew && limits.adaptive { ANEW } else { 0.0 })
+            .hypot(if anew && limits.adaptive { ANEW } else { 0.0 })
             .hypot(misjudged(first, long.len() + middle.len(), few))
             // What corrects the middle ones corrects the short ones with them.
             .hypot(misjudged(second, deep.len(), some + few))

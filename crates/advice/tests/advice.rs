@@ -14,7 +14,7 @@ use tuning::{K, Tuning, Value};
 fn advice_on(render: &Render, d: &Description) -> Vec<Advice> {
     let (counts, report) = (render.counts(), render.report());
     advise(
-        Measured { description: d, counts: &counts, report: &report, pilot: None, others: 0.0 },
+        Measured { description: d, counts: &counts, report: &report, pilot: None, others: 0.0, also: &[] },
         &d.tuning,
         &Machine::default(),
     )
@@ -121,7 +121,7 @@ fn adaptive_sampling_is_advised_where_half_of_the_frame_needs_nothing() {
     let next: Tuning = d.tuning.changed(&row.changes).unwrap();
     assert!(next.switch(K::SamplingAdaptive) && row.effect.equal < 0.95, "{:?}", row.effect);
     let (counts, report) = (render.counts(), render.report());
-    let test = Measured { description: &d, counts: &counts, report: &report, pilot: None, others: 0.0 };
+    let test = Measured { description: &d, counts: &counts, report: &report, pilot: None, others: 0.0, also: &[] };
     let f = forecast(test, &next, None, &Machine::default()).unwrap();
     near(f.samples_per_pixel, 0.5 * 16.0 + 0.5 * 64.0, 0.01, "samples foretold");
     let came = rendered(&stage, &Description { tuning: next, ..d.clone() }).report();
@@ -152,7 +152,7 @@ fn half_the_light_rays_before_a_lamp_ask_for_twice_the_samples() {
     let d = edited(t, ShotEdits { added: vec![lamp], ..ShotEdits::default() });
     let render = rendered(&stage, &d);
     let (counts, report) = (render.counts(), render.report());
-    let test = Measured { description: &d, counts: &counts, report: &report, pilot: None, others: 0.0 };
+    let test = Measured { description: &d, counts: &counts, report: &report, pilot: None, others: 0.0, also: &[] };
     let machine = Machine::default();
     let next = d.tuning.clone().with(K::SplitDirect, 1);
     let [now, foretold] = [&d.tuning, &next].map(|t| forecast(test, t, None, &machine).unwrap());

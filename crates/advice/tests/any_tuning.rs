@@ -32,7 +32,7 @@ fn any_tuning_is_foretold_from_any_test() {
         }
         let render = run(&stage, d.clone(), 2);
         let (counts, report) = (render.counts(), render.report());
-        let test = Measured { description: &d, counts: &counts, report: &report, pilot: None, others: 0.0 };
+        let test = Measured { description: &d, counts: &counts, report: &report, pilot: None, others: 0.0, also: &[] };
         for wanted in [t.clone(), dice.tuning(), dice.tuning()] {
             let what =
                 format!("{:?} from {:?}", wanted.differences(&Tuning::default()), t.differences(&Tuning::default()));

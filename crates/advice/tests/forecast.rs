@@ -58,6 +58,7 @@ impl Tested {
             report: &self.report,
             pilot: None,
             others: 0.0,
+            also: &[],
         }
     }
 

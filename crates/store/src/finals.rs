@@ -258,6 +258,12 @@ impl Store {
         self.list(&what, &[&shot, &description])
     }
 
+    /// The last ones of a shot that were delivered, the latest first.
+    pub fn newest_delivered(&self, shot: i64, most: u32) -> Result<Vec<FinalRow>, Fault> {
+        let what = format!("shot = ?1 AND state = 'delivered' AND {} ORDER BY ended DESC, id DESC LIMIT ?2", shown());
+        self.list(&what, &[&shot, &most])
+    }
+
     /// Those whose files bear a name.
     pub fn named_finals(&self, base: &str) -> Result<Vec<FinalRow>, Fault> {
         self.list(&format!("base = ?1 AND {}", shown()), &[&base])

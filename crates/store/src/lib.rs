@@ -16,7 +16,7 @@ pub use advice::AdviceRow;
 pub use bin::{BinKind, BinRow};
 pub use finals::{FinalRow, NewFinalRow};
 pub use partials::PartialRow;
-pub use proofs::{NewProofRow, ProofRow};
+pub use proofs::{NewProofRow, ProofRow, Showing};
 pub use regions::RegionRow;
 pub use shots::{EnvironmentRow, RevisionRow, SceneRow, ShotChangeRow, ShotRow};
 pub use states::{FinalState, Policy, ProofKind, ProofState};

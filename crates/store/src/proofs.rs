@@ -4,6 +4,8 @@ use crate::bin::{BinKind, out_of_bin, seen};
 use crate::{ProofKind, ProofState, Store, now, sql};
 use fault::Fault;
 use rusqlite::{OptionalExtension, Row, Transaction};
+use serde::Serialize;
+use ts_rs::TS;
 
 #[derive(Debug, Clone, PartialEq)]
 pub struct ProofRow {
@@ -26,6 +28,14 @@ pub struct ProofRow {
     pub bytes: i64,
     /// Phases and machine as JSON.
     pub circumstances: Option<String>,
+}
+
+/// A picture that stands for a shot.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, TS)]
+#[serde(tag = "kind", content = "id", rename_all = "snake_case")]
+pub enum Showing {
+    Proof(#[ts(type = "number")] i64),
+    Final(#[ts(type = "number")] i64),
 }
 
 fn proof(r: &Row) -> rusqlite::Result<ProofRow> {
@@ -206,21 +216,27 @@ impl Store {
             .map_err(sql)
     }
 
-    /// The proof that shows a shot at a glance: the newest that has ended, one of the whole frame if there is any.
-    pub fn showing_proof(&self, shot: i64) -> Result<Option<i64>, Fault> {
-        let command = format!(
-            "SELECT id FROM proofs WHERE shot = ?1 AND whole IS ?2 AND state <> 'running' AND kind <> 'picture' AND {}
-             ORDER BY id DESC LIMIT 1",
-            shown()
-        );
+    /// What shows a shot at a glance: its newest whole picture, a delivered final or a test; without one the newest region, and a
+    /// pilot's squares if there is nothing else.
+    pub fn showing(&self, shot: i64) -> Result<Option<Showing>, Fault> {
+        let delivered = self.newest_delivered(shot, 1)?.pop();
         let db = self.db();
-        let mut q = db.prepare_cached(&command).map_err(sql)?;
-        for whole in [Some(true), Some(false)] {
-            if let Some(id) = q.query_row((shot, whole), |r| r.get(0)).optional().map_err(sql)? {
-                return Ok(Some(id));
-            }
+        let newest = |of: &str| {
+            let which = format!("shot = ?1 AND state <> 'running' AND {of} AND {}", shown());
+            let command = format!("SELECT id, made FROM proofs WHERE {which} ORDER BY id DESC LIMIT 1");
+            let mut q = db.prepare_cached(&command).map_err(sql)?;
+            q.query_row([shot], |r| Ok((r.get::<_, i64>(0)?, r.get::<_, i64>(1)?))).optional().map_err(sql)
+        };
+        let whole = newest("whole IS TRUE AND kind NOT IN ('picture', 'pilot')")?;
+        if let Some(f) = delivered.filter(|f| whole.is_none_or(|(_, made)| f.ended.unwrap_or(f.made) >= made)) {
+            return Ok(Some(Showing::Final(f.id)));
         }
-        Ok(None)
+        let otherwise = || match newest("whole IS FALSE AND kind <> 'picture'")? {
+            None => newest("kind = 'pilot'"),
+            region => Ok(region),
+        };
+        let proof = if whole.is_some() { whole } else { otherwise()? };
+        Ok(proof.map(|(id, _)| Showing::Proof(id)))
     }
 
     /// Proofs that must go so that at most `spare` of a shot remain unkept: the oldest ones that have ended.

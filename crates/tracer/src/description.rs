@@ -64,6 +64,12 @@ pub const LIMITS: &[K] = &[
     K::CleanupLive,
 ];
 
+/// Size of the frame that is rendered at a tuning: the delivered one times oversize.
+pub fn film_frame_of(t: &Tuning) -> (u32, u32) {
+    let times = t.real(K::FrameOversize);
+    [K::FrameWidth, K::FrameHeight].map(|k| ((t.whole(k) as f64 * times).round() as u32).max(1)).into()
+}
+
 impl Description {
     /// The whole frame of a scene, without overlays and edits.
     pub fn new(scene: &str, environment: Option<&str>, camera: &str, tuning: Tuning) -> Description {
@@ -106,6 +112,14 @@ impl Description {
             && self.judged_as(&other.tuning).tuning.differences(&other.tuning).iter().all(|d| apart(d.id))
     }
 
+    /// Whether both show the very same picture, but for its seed, and deliver it in the same way.
+    pub fn same_picture(&self, other: &Description) -> bool {
+        let seed = tuning::KNOBS[K::SamplingSeed as usize].id;
+        (&self.scene, &self.environment, &self.camera, &self.region, &self.edits, &self.version)
+            == (&other.scene, &other.environment, &other.camera, &other.region, &other.edits, &other.version)
+            && self.tuning.differences(&other.tuning).iter().all(|d| d.id == seed)
+    }
+
     /// Parts and lights are kept for themselves: films with and without cannot be joined.
     pub fn keeps_parts(&self) -> bool {
         self.tuning.switch(K::DeliveryParts)
@@ -135,10 +149,7 @@ impl Description {
 
     /// Size of the frame that is rendered: the delivered one times oversize.
     pub fn film_frame(&self) -> (u32, u32) {
-        let times = self.tuning.real(K::FrameOversize);
-        let (w, h) = self.frame();
-        let larger = |n: u32| ((n as f64 * times).round() as u32).max(1);
-        (larger(w), larger(h))
+        film_frame_of(&self.tuning)
     }
 
     /// The part of the rendered frame that is needed: with the reach of the reduction around a region.

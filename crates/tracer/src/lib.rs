@@ -33,7 +33,8 @@ mod view_rays;
 pub use bvh::{Bvh, Hit, Ray, World};
 pub use counters::{BOUNCES, Cost, Counters, KINDS, RayKind};
 pub use description::{
-    Description, LIMITS, Limits, MOST_PARTS_PIXELS, Overlay, SUPERBLOCK, Strategy, VERSION, clean_up_of, view_of,
+    Description, LIMITS, Limits, MOST_PARTS_PIXELS, Overlay, SUPERBLOCK, Strategy, VERSION, clean_up_of, film_frame_of,
+    view_of,
 };
 pub use fall::{Fall, Stops};
 pub use film::{Film, FirstLook, superblocks};

@@ -4,6 +4,7 @@ use crate::lock;
 use fault::Fault;
 use serde::Serialize;
 use std::sync::Mutex;
+use store::ProofKind;
 use tracer::Progress;
 use ts_rs::TS;
 
@@ -16,10 +17,20 @@ pub enum Event {
         shot: i64,
         #[ts(type = "number")]
         proof: i64,
+        kind: ProofKind,
         progress: Progress,
         fault: Option<Fault>,
         /// Set when a phase reports nothing for long: what it is at.
         stalled: Option<String>,
+    },
+    /// A test was stopped because another one began, perhaps from another page: proofs and names of the shots of both.
+    PushedOut {
+        #[ts(type = "number")]
+        proof: i64,
+        shot_name: String,
+        #[ts(type = "number")]
+        by: i64,
+        by_shot_name: String,
     },
     /// Proofs of a shot came, went or changed.
     Proofs {

@@ -1,27 +1,43 @@
-//! The forecast of a shot's final, from its best test.
+//! The forecast of a shot's final, from the best that is known of it.
+//!
+//! The rule: a delivered final of the same picture is the truth. Before that, what differs from the final in nothing that only a
+//! test can tell goes before what does; what has seen the whole frame, or squares all over it, before regions; full size before
+//! reduced; and the surer before the less sure, which puts more samples before fewer and, if both are as sure, the newer before
+//! the older. Where another one of full size has seen a place better, its samples count there, whatever the rest rests on.
 
 use crate::finals::Task;
 use crate::memory::{Key, Shared};
 use crate::rejudging::Anew;
 use crate::saved::load_counts;
-use crate::{Circumstances, FitView, ForecastView, Workshop, parse};
-use advice::{Brief, FILES, Forecast, Machine, Measured, Pilot, Trust, Wanted, fit, fit_denoised, forecast};
+use crate::{Circumstances, FinalReport, FitView, ForecastView, Rest, Unused, Workshop, parse};
+use advice::{
+    Brief, FILES, Forecast, Machine, Measured, Pilot, Seen, Spent, Trust, Wanted, fit, fit_denoised, forecast,
+};
 use fault::{Code, Fault};
 use picture::Region;
 use picture::denoise::Method;
 use serde::Deserialize;
 use std::collections::HashMap;
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use store::{ProofKind, ProofState};
 use tracer::{Description, RenderReport, SavedCounts};
 use tuning::Tuning;
 
-/// Tests that are looked at, newest first.
+/// Tests that are looked at, and delivered finals, newest first.
 const CANDIDATES: usize = 12;
+const FINALS: usize = 4;
+
+/// How many more than the best one tell of a forecast.
+const ALSO: usize = 4;
 
 /// Finals whose forecasts are compared with what came, newest first.
 const HISTORY: u32 = 30;
+
+fn label_of(id: &str) -> &str {
+    tuning::KNOBS.iter().find(|k| k.id == id).map_or(id, |k| k.label)
+}
 
 /// Under which name the seconds a pixel of a denoiser are kept.
 pub(crate) fn denoise_figure(method: Method) -> String {
@@ -81,8 +97,10 @@ impl Workshop {
         let row = self.0.store.shot(shot)?;
         let tuning = self.tuning(shot)?;
         Ok(self.best_forecast(shot, &tuning)?.map(|best| ForecastView {
-            proof: best.test.proof,
-            proof_number: best.test.number,
+            rests: best.rests(),
+            by: best.by,
+            unused: best.unused,
+            changed: best.changed,
             marks: best.test.marks,
             judged_anew: best.test.counts.anew,
             judging: best.under_way,
@@ -127,40 +145,78 @@ impl Workshop {
         Ok(frames.iter().map(frame).collect())
     }
 
-    /// Counts of a proof, from memory or from its folder.
-    pub(crate) fn counts(&self, proof: i64, samples: u64) -> Option<Arc<SavedCounts>> {
-        let read = || load_counts(&self.0.store.proof_folder(proof));
-        self.0.memory.get(&Key::Counts(proof, samples), read).ok()
+    pub(crate) fn folder_of(&self, origin: Origin) -> PathBuf {
+        match origin {
+            Origin::Proof(id) => self.0.store.proof_folder(id),
+            Origin::Final(id) => self.0.store.final_folder(id),
+        }
     }
 
-    /// Tests of the shot's scene through a camera that can be forecast from, newest first.
-    fn tests(&self, shot: i64, camera: &str) -> Result<Vec<Tested>, Fault> {
+    /// Counts of a proof or final, from memory or from its folder.
+    pub(crate) fn counts(&self, origin: Origin, samples: u64) -> Option<Arc<SavedCounts>> {
+        let read = || load_counts(&self.folder_of(origin));
+        self.0.memory.get(&Key::Counts(origin, samples), read).ok()
+    }
+
+    /// Tests and delivered finals of the shot's scene through a camera that can be forecast from, newest first, and how many of the
+    /// newest proofs show something else.
+    fn tests(&self, shot: i64, camera: &str) -> Result<(Vec<Tested>, usize), Fault> {
         let row = self.0.store.shot(shot)?;
-        let mut out = Vec::new();
+        let (mut out, mut elsewhere) = (Vec::new(), 0);
+        let same = |d: &Description| d.scene == row.scene && d.camera == camera && d.environment == row.environment;
+        for f in self.0.store.newest_delivered(shot, FINALS as u32)? {
+            let description: Description = parse(&f.description, "final")?;
+            let Some(report) = f.report.as_ref().filter(|_| same(&description)) else { continue };
+            let report: FinalReport = parse(report, "report")?;
+            let origin = Origin::Final(f.id);
+            let Some(counts) = self.counts(origin, report.render.samples) else { continue };
+            let pilot = self.pilot_for(shot, &description)?;
+            let (name, marks) = (format!("the final {}", self.base_of(&f)?), Vec::new());
+            let came = report.to_threshold.then(|| Spent {
+                start: report.start + report.saving,
+                sampling: report.before + report.sampling,
+                clean_up: report.denoise,
+                files: report.writing,
+            });
+            out.push(Tested {
+                origin,
+                name,
+                marks,
+                others: 0.0,
+                description,
+                counts,
+                report: report.render,
+                pilot,
+                came,
+            });
+        }
         for p in self.0.store.each_proof(shot) {
             let p = p?;
             if p.state == ProofState::Running || p.kind == ProofKind::Picture {
                 continue;
             }
             let description: Description = parse(&p.description, "proof")?;
-            let same = description.scene == row.scene
-                && description.camera == camera
-                && description.environment == row.environment;
-            let Some(report) = p.report.as_ref().filter(|_| same) else { continue };
-            if out.len() == CANDIDATES {
+            let Some(report) = p.report.as_ref() else { continue };
+            if !same(&description) {
+                elsewhere += 1;
+                continue;
+            }
+            if out.len() >= CANDIDATES + FINALS {
                 break;
             }
             let report: RenderReport = parse(report, "report")?;
-            let Some(counts) = self.counts(p.id, report.samples) else { continue };
+            let origin = Origin::Proof(p.id);
+            let Some(counts) = self.counts(origin, report.samples) else { continue };
             let pilot = self.pilot_for(shot, &description)?;
             let others = Circumstances::others_beside(&p);
             let marks = Circumstances::of(&p).map(|c| c.marks()).unwrap_or_default();
-            out.push(Tested { proof: p.id, number: p.number, marks, others, description, counts, report, pilot });
+            let name = format!("proof {}", p.number);
+            out.push(Tested { origin, name, marks, others, description, counts, report, pilot, came: None });
         }
-        Ok(out)
+        Ok((out, elsewhere))
     }
 
-    /// The test with the fewest knobs that need a new one, then the one that is surest, then the newer.
+    /// By the rule at the head of this module.
     fn best_of(
         &self,
         shot: i64,
@@ -171,31 +227,97 @@ impl Workshop {
     ) -> Result<Option<Best>, Fault> {
         let machine = self.machine();
         let values = tuning.to_map();
-        // What is judged anew needs no test.
-        let rank = |best: &Best| {
-            let (f, anew) = (&best.forecast, best.test.description.judged_as(tuning).tuning);
+        let (tests, elsewhere) = self.tests(shot, camera)?;
+        let wanted = Description { tuning: tuning.clone(), camera: camera.into(), ..self.description(shot, None)? };
+        // What only a test can tell, by its label; what is judged anew needs none.
+        let unknown = |f: &Forecast, test: &Tested| {
+            let anew = test.description.judged_as(tuning).tuning;
             let there = anew.to_map();
-            let unknown = f.needs_test.iter().filter(|id| there[id.as_str()] != values[id.as_str()]).count();
+            let knobs = f.needs_test.iter().filter(|id| there[id.as_str()] != values[id.as_str()]);
+            let mut out: Vec<String> = knobs.map(|id| label_of(id).to_string()).collect();
+            if test.description.edits != wanted.edits {
+                out.push("shot edits".into());
+            }
+            out
+        };
+        let size = wanted.film_frame();
+        let mut all: Vec<(Tested, Forecast)> = tests
+            .into_iter()
+            .filter_map(|t| forecast(t.measured(), tuning, region, &machine).map(|f| (t, f)))
+            .collect();
+        all.sort_by_key(|(test, f)| {
+            let truth = test.came.is_some() && region.is_none() && test.description.same_picture(&wanted);
             // Upwards the interval also reaches to other work that may go on, which says nothing of the test's sureness.
-            (unknown, (1e3 * (f.seconds - f.low) / f.seconds) as i64)
-        };
-        let of = |test: Tested| {
-            let forecast = forecast(test.measured(), tuning, region, &machine)?;
-            Some(Best { forecast, test, under_way: false })
-        };
-        let mut all: Vec<Best> = self.tests(shot, camera)?.into_iter().filter_map(of).collect();
-        all.sort_by_key(rank);
-        let mut lost = None;
-        for best in all {
-            match self.judged_anew(shot, &best.test, tuning, wait) {
-                Anew::No => return Ok(Some(best)),
-                Anew::UnderWay => return Ok(Some(Best { under_way: true, ..best })),
-                Anew::Done(test) => return Ok(of(*test)),
-                // Another may still have its samples.
-                Anew::Lost => lost = lost.or(Some(best)),
+            let sure = (1e3 * (f.seconds - f.low) / f.seconds) as i64;
+            (!truth, unknown(f, test).len(), f.basis == Seen::Region, test.description.film_frame() != size, sure)
+        });
+        // As each would be judged at the tuning; the first one whose samples are there leads, or the first one without.
+        let (mut ready, mut rest) = (Vec::new(), Vec::new());
+        let mut under_way = false;
+        for (test, f) in all {
+            let told = Unused { name: test.name.clone(), why: String::new() };
+            let unknown = unknown(&f, &test);
+            let why = |why: String| Unused { why, ..told };
+            if !ready.is_empty() && !unknown.is_empty() {
+                rest.push((test, why(format!("differs in {}, which only a new test can tell", unknown.join(", ")))));
+                continue;
+            }
+            if !ready.is_empty() && test.description.film_frame() != size {
+                rest.push((test, why("its frame has another size".into())));
+                continue;
+            }
+            if ready.len() > ALSO {
+                rest.push((test, why("others are surer".into())));
+                continue;
+            }
+            match self.judged_anew(shot, &test, tuning, wait) {
+                Anew::No => ready.push(test),
+                Anew::Done(test) => ready.push(*test),
+                Anew::UnderWay if ready.is_empty() => {
+                    under_way = true;
+                    ready.push(test);
+                }
+                Anew::UnderWay => rest.push((test, why("it is being judged anew".into()))),
+                Anew::Lost => rest.push((test, why("its samples are gone, so that it cannot be judged anew".into()))),
             }
         }
-        Ok(lost)
+        // Another may still have had its samples.
+        if ready.is_empty() {
+            if rest.is_empty() {
+                return Ok(None);
+            }
+            ready.push(rest.remove(0).0);
+        }
+        let mut unused: Vec<Unused> = rest.into_iter().map(|(_, told)| told).collect();
+        let mut ready = ready.into_iter();
+        let Some(test) = ready.next() else { return Ok(None) };
+        let others: Vec<Tested> = ready.collect();
+        let also: Vec<Measured> = others.iter().map(Tested::measured).collect();
+        let f = forecast(Measured { also: &also, ..test.measured() }, tuning, region, &machine);
+        let Some(mut f) = f else { return Ok(None) };
+        // Those that tell of no place are not needed; the forecast stays the same without them.
+        let mut shares = f.shares.iter().skip(1);
+        let (mut also, idle): (Vec<_>, Vec<_>) =
+            others.into_iter().partition(|_| shares.next().is_some_and(|s| *s > 0.0));
+        let better = |t: Tested| Unused { name: t.name, why: "others have seen its places with more samples".into() };
+        unused.splice(0..0, idle.into_iter().map(better));
+        if elsewhere > 0 {
+            let name = if elsewhere == 1 { "1 proof".into() } else { format!("{elsewhere} proofs") };
+            unused.push(Unused { name, why: "another scene, camera or sky".into() });
+        }
+        f.shares = std::iter::once(f.shares[0]).chain(f.shares[1..].iter().copied().filter(|s| *s > 0.0)).collect();
+        if let Some(came) = test.came.filter(|_| region.is_none() && test.description.same_picture(&wanted)) {
+            f = f.as_it_came(&came, &machine);
+            also.clear();
+        }
+        let changed = unknown(&f, &test);
+        let mut best = Best { forecast: f, by: String::new(), also, test, under_way, unused, changed };
+        let names: Vec<String> = best.rests().into_iter().map(|r| r.name).collect();
+        best.by = match names.as_slice() {
+            [all @ .., last] if !all.is_empty() => format!("{} and {last}", all.join(", ")),
+            _ => names.concat(),
+        };
+        Ok(Some(best))
     }
 
     /// What fits the shot to a budget of seconds, to a threshold, or to what a proof shows; none before a test has ended.
@@ -217,24 +339,24 @@ impl Workshop {
         };
         let wanted = Wanted { threshold, ..wanted.clone() };
         let Some(best) = self.best_of(shot, &row.camera, &tuning, None, true)? else { return Ok(None) };
-        let test = best.test;
+        let test = &best.test;
         let machine = self.machine();
         let denoised = advice::denoised(&tuning).filter(|_| wanted.denoise);
-        let cleaned = denoised.map(|with| self.judged_anew(shot, &test, &with, true));
+        let cleaned = denoised.map(|with| self.judged_anew(shot, test, &with, true));
         let denoiser_unknown = matches!(cleaned, Some(Anew::Lost));
         let fit = match cleaned {
             Some(Anew::Done(cleaned)) => {
                 fit_denoised(test.measured(), cleaned.measured(), &tuning, &machine, seconds, &wanted)
             }
-            _ => fit(test.measured(), &tuning, &machine, seconds, &wanted),
+            _ => best.measured(|m| fit(m, &tuning, &machine, seconds, &wanted)),
         };
-        Ok(fit.map(|fit| FitView { fit, proof: test.proof, proof_number: test.number, denoiser_unknown }))
+        Ok(fit.map(|fit| FitView { fit, by: best.by, denoiser_unknown }))
     }
 
     /// The grain that 95 % of a proof's blocks do not exceed, as the proof was judged.
     fn clean_enough(&self, proof: i64) -> Result<f64, Fault> {
         let (_, report) = self.measured(proof)?;
-        let counts = report.and_then(|r| self.counts(proof, r.samples));
+        let counts = report.and_then(|r| self.counts(Origin::Proof(proof), r.samples));
         let counts = counts.ok_or_else(|| {
             let remedy = "choose a test that was rendered here and has ended";
             Fault::new(Code::Unsupported, "this proof has no grain of its own", format!("proof {proof}"), remedy)
@@ -246,11 +368,19 @@ impl Workshop {
     }
 }
 
-/// A test with all that forecasts need.
+/// Where samples come from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub(crate) enum Origin {
+    Proof(i64),
+    Final(i64),
+}
+
+/// A test or a delivered final with all that forecasts need.
 #[derive(Clone)]
 pub(crate) struct Tested {
-    pub proof: i64,
-    pub number: i64,
+    pub origin: Origin,
+    /// In words.
+    pub name: String,
     /// What must be known before its times are trusted here.
     pub marks: Vec<String>,
     /// Share of the processors that other programs took meanwhile.
@@ -259,14 +389,46 @@ pub(crate) struct Tested {
     pub counts: Arc<SavedCounts>,
     pub report: RenderReport,
     pub pilot: Option<Pilot>,
+    /// What a final took that went to its threshold.
+    pub came: Option<Spent>,
 }
 
-/// A forecast and the test that it rests on.
+/// A forecast and what it rests on.
 pub(crate) struct Best {
     pub forecast: Forecast,
     pub test: Tested,
+    /// Others that tell of places which they have seen better.
+    pub also: Vec<Tested>,
+    /// All of them in words.
+    pub by: String,
+    pub unused: Vec<Unused>,
+    /// What differs from it so that only a new test can tell its effect, by label.
+    pub changed: Vec<String>,
     /// The test is being judged anew: more will be known in a moment.
     pub under_way: bool,
+}
+
+impl Best {
+    /// Asks something of all that it rests on.
+    pub fn measured<R>(&self, ask: impl FnOnce(Measured) -> R) -> R {
+        let also: Vec<Measured> = self.also.iter().map(Tested::measured).collect();
+        ask(Measured { also: &also, ..self.test.measured() })
+    }
+
+    /// What tells how much of the frame; the first one tells all the rest, so that it is named though others have seen every place
+    /// better.
+    fn rests(&self) -> Vec<Rest> {
+        let all = std::iter::once(&self.test).chain(&self.also);
+        all.zip(&self.forecast.shares).map(|(t, share)| Rest { name: t.name.clone(), share: *share }).collect()
+    }
+
+    /// The first proof that it rests on.
+    pub fn proof(&self) -> Option<(i64, &str)> {
+        std::iter::once(&self.test).chain(&self.also).find_map(|t| match t.origin {
+            Origin::Proof(id) => Some((id, t.name.as_str())),
+            Origin::Final(_) => None,
+        })
+    }
 }
 
 impl Tested {
@@ -277,6 +439,7 @@ impl Tested {
             report: &self.report,
             pilot: self.pilot.as_ref(),
             others: self.others,
+            also: &[],
         }
     }
 }

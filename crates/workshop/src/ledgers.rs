@@ -2,7 +2,7 @@
 //! what became of it.
 
 use crate::Circumstances;
-use crate::forecasts::Best;
+use crate::forecasts::Origin;
 use crate::{
     AdviceLine, AdviceState, AdviceView, Came, Event, LedgerView, PricesView, TakeAdvice, WhatIf, Workshop, json, lock,
     parse,
@@ -37,7 +37,7 @@ struct Ended {
 impl Ended {
     fn measured<'a>(&'a self, counts: &'a SavedCounts, pilot: Option<&'a Pilot>) -> Measured<'a> {
         let others = Circumstances::others_beside(&self.row);
-        Measured { description: &self.description, counts, report: &self.report, pilot, others }
+        Measured { description: &self.description, counts, report: &self.report, pilot, others, also: &[] }
     }
 }
 
@@ -92,7 +92,7 @@ impl Workshop {
     /// own part, the test on which the shot's bill would rest tells the final.
     pub(crate) fn what_if(&self, proof: i64, threshold: f64) -> Result<Option<WhatIf>, Fault> {
         let Some(p) = self.ended(self.0.store.proof(proof)?)? else { return Ok(None) };
-        let Some(counts) = self.counts(proof, p.report.samples) else { return Ok(None) };
+        let Some(counts) = self.counts(Origin::Proof(proof), p.report.samples) else { return Ok(None) };
         let test = p.measured(&counts, None);
         let at = |t: &Tuning| -> Result<Tuning, Fault> {
             // The threshold in question is the one that tests stop at.
@@ -101,18 +101,20 @@ impl Workshop {
             t.set("sampling.threshold", &serde_json::json!((threshold * effort).clamp(0.0005, 1.0)))?;
             Ok(t)
         };
-        let here = forecast(test, &at(&p.description.tuning)?, Some(p.description.area()), &self.machine());
+        // Of the proof's own part: in proportion to what it took, beside whatever ran beside it.
+        let part = |t: &Tuning| forecast(test, t, Some(p.description.area()), &self.machine());
+        let here = part(&at(&p.description.tuning)?).zip(part(&p.description.tuning));
         let wanted = at(&self.tuning(p.row.shot)?)?;
         let (whole, by) = match self.best_forecast(p.row.shot, &wanted)? {
-            Some(best) => (Some(best.forecast), Some(best.test.number)),
+            Some(best) => (Some(best.forecast), Some(best.by)),
             // The shot has another scene or camera by now.
             None => (forecast(test, &wanted, None, &self.machine()), None),
         };
-        Ok(here.zip(whole).map(|(here, whole)| WhatIf {
+        Ok(here.zip(whole).map(|((here, own), whole)| WhatIf {
             took: p.report.seconds,
-            seconds: here.sampling,
+            seconds: p.report.seconds * here.sampling / own.sampling,
             whole: whole.brief(),
-            by: by.filter(|n| *n != p.row.number),
+            by: by.filter(|by| *by != format!("proof {}", p.row.number)),
             samples_per_pixel: here.samples_per_pixel,
             settled: here.settled,
             adaptive: p.description.tuning.switch(K::SamplingAdaptive),
@@ -122,17 +124,17 @@ impl Workshop {
     /// What the knobs of a shot's final cost and buy; none before a test has ended.
     pub fn prices(&self, shot: i64) -> Result<Option<PricesView>, Fault> {
         let tuning = self.tuning(shot)?;
-        let Some(Best { forecast, test, .. }) = self.best_forecast(shot, &tuning)? else { return Ok(None) };
-        let prices = prices(test.measured(), &tuning, &self.machine());
-        let (proof, proof_number) = (test.proof, test.number);
-        Ok(Some(PricesView { proof, proof_number, stale: forecast.needs_test, prices }))
+        let Some(best) = self.best_forecast(shot, &tuning)? else { return Ok(None) };
+        let prices = best.measured(|m| prices(m, &tuning, &self.machine()));
+        Ok(Some(PricesView { by: best.by, stale: best.changed, prices }))
     }
 
     /// Advice for the shot from a proof, with what became of earlier advice.
     pub fn advice(&self, proof: i64) -> Result<AdviceView, Fault> {
         let p = self.ended_proof(proof)?;
         let shot = p.row.shot;
-        let counts = self.counts(proof, p.report.samples).ok_or_else(|| Fault::internal("no counts", "proof"))?;
+        let counts =
+            self.counts(Origin::Proof(proof), p.report.samples).ok_or_else(|| Fault::internal("no counts", "proof"))?;
         let tests = self.ended_tests(shot)?;
         let pilot = self.pilot_for(shot, &p.description)?;
         let tuning = self.tuning(shot)?;

@@ -40,7 +40,7 @@ pub use finals::{Check, NewFinal, Ordered, Series, TopUp, Turn, read_plan};
 pub use memory::MemoryUse;
 pub use pictures::{Layer, Look, PixelReadout, Shown};
 pub use softening::{Softening, SofteningAgainst};
-pub use store::{BinKind, FinalState, Policy, ProofKind};
+pub use store::{BinKind, FinalState, Policy, ProofKind, Showing};
 pub use tables::TableView;
 pub use tarnfell::DemoSize;
 pub use views::*;

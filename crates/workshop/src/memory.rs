@@ -5,6 +5,7 @@
 //! Values that somebody still works with stay in memory until they are let go of, whatever the budget; so do the films of what is
 //! being rendered, which are shown beside it.
 
+use crate::forecasts::Origin;
 use crate::lock;
 use fault::Fault;
 use picture::Plate;
@@ -36,10 +37,10 @@ pub(crate) enum Key {
     BlockMap(i64),
     /// A proof and how it was cleaned up.
     Cleaned(i64, String),
-    /// A proof and its samples.
-    Counts(i64, u64),
+    /// A proof or final and its samples.
+    Counts(Origin, u64),
     /// The same and how it was judged.
-    Judged(i64, u64, String),
+    Judged(Origin, u64, String),
     /// An answer for all who ask at once; it is not kept.
     Answer(String),
 }
@@ -59,10 +60,12 @@ impl Key {
     /// The proof it was made from.
     fn proof(&self) -> Option<i64> {
         match self {
-            Key::Plate(id) | Key::BlockMap(id) | Key::Cleaned(id, _) | Key::Counts(id, _) | Key::Judged(id, ..) => {
-                Some(*id)
-            }
-            Key::Stage(..) | Key::Answer(_) => None,
+            Key::Plate(id)
+            | Key::BlockMap(id)
+            | Key::Cleaned(id, _)
+            | Key::Counts(Origin::Proof(id), _)
+            | Key::Judged(Origin::Proof(id), ..) => Some(*id),
+            Key::Stage(..) | Key::Answer(_) | Key::Counts(..) | Key::Judged(..) => None,
         }
     }
 }

@@ -33,7 +33,7 @@ impl Workshop {
         if judging.alike(&test.description.judging()) {
             return Anew::No;
         }
-        let key = Key::Judged(test.proof, test.report.samples, format!("{:?}", judging.key()));
+        let key = Key::Judged(test.origin, test.report.samples, format!("{:?}", judging.key()));
         let outcome = match self.0.memory.peek::<Option<Arc<SavedCounts>>>(&key) {
             Some(known) => known,
             None if wait => self.judge(&key, test, judging),
@@ -65,7 +65,7 @@ impl Workshop {
         let squares = if careful { CAREFUL } else { usize::MAX };
         let known = self.0.memory.get(key, || {
             let _one = lock(&self.0.judging);
-            let render = self.load_render(&test.description, &self.0.store.proof_folder(test.proof));
+            let render = self.load_render(&test.description, &self.folder_of(test.origin));
             Ok(render.ok().map(|r| Arc::new(self.0.screen.install(|| r.judged_by(&judging, squares)))))
         });
         known.unwrap_or_default()

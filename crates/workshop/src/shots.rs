@@ -127,7 +127,7 @@ impl Workshop {
             archived: row.archived,
             tuning: values(&tuning),
             cameras: import.cameras.clone(),
-            thumbnail: self.0.store.showing_proof(row.id)?,
+            thumbnail: self.0.store.showing(row.id)?,
             running: lock(&self.0.test).as_ref().filter(|t| t.shot == row.id && t.active()).map(|t| t.proof),
             name: row.name,
             scene: row.scene,

@@ -22,6 +22,7 @@ impl Workshop {
                 self.0.events.tell(Event::Test {
                     shot: job.shot,
                     proof: job.proof,
+                    kind: job.kind,
                     progress,
                     fault: None,
                     stalled: Some(stalled),

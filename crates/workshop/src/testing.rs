@@ -25,6 +25,7 @@ use tuning::K;
 pub(crate) struct Running {
     pub shot: i64,
     pub proof: i64,
+    pub kind: ProofKind,
     pub description: Description,
     /// Begun by a change of a knob in live mode.
     live: bool,
@@ -110,8 +111,9 @@ impl Workshop {
     pub(crate) fn run_test(&self, shot: i64, kind: ProofKind, d: Description, live: bool) -> Result<i64, Fault> {
         let _changing = lock(&self.0.changing_test);
         self.begins()?;
-        self.stop_rendering();
+        let stopped = self.stop_rendering();
         let row = self.0.store.begin_proof(shot, kind, &json(&d)?)?;
+        self.tell_pushed_out(stopped, &row)?;
         let from = match kind {
             ProofKind::Pilot => Beginning::Pilot((PILOT * self.0.store.shot(shot)?.budget).min(PILOT_MOST)),
             _ => Beginning::New,
@@ -130,7 +132,8 @@ impl Workshop {
     pub(crate) fn run_further(&self, row: &ProofRow, d: Description) -> Result<(), Fault> {
         let _changing = lock(&self.0.changing_test);
         self.begins()?;
-        self.stop_rendering();
+        let stopped = self.stop_rendering();
+        self.tell_pushed_out(stopped, row)?;
         self.wait_for_writing();
         self.0.store.reopen_proof(row.id, &json(&d)?)?;
         self.begin(row, d, false, Beginning::Further)
@@ -140,6 +143,7 @@ impl Workshop {
         let running = Arc::new(Running {
             shot: row.shot,
             proof: row.id,
+            kind: row.kind,
             description,
             live,
             stop: AtomicBool::new(false),
@@ -173,20 +177,28 @@ impl Workshop {
         Some(running)
     }
 
-    /// Stops the running test and waits until it renders no more; true if there was one.
-    fn stop_rendering(&self) -> bool {
-        let Some(r) = self.stop_test_begun() else { return false };
-        while r.active() {
+    /// Stops the running test, if there is one, and waits until it renders no more.
+    fn stop_rendering(&self) -> Option<Arc<Running>> {
+        let running = self.stop_test_begun()?;
+        while running.active() {
             std::thread::sleep(Duration::from_millis(1));
         }
-        true
+        Some(running)
+    }
+
+    fn tell_pushed_out(&self, stopped: Option<Arc<Running>>, by: &ProofRow) -> Result<(), Fault> {
+        let Some(stopped) = stopped.filter(|s| s.proof != by.id) else { return Ok(()) };
+        let name = |shot: i64| self.0.store.shot(shot).map(|s| s.name);
+        let (shot_name, by_shot_name) = (name(stopped.shot)?, name(by.shot)?);
+        self.0.events.tell(Event::PushedOut { proof: stopped.proof, shot_name, by: by.id, by_shot_name });
+        Ok(())
     }
 
     /// Stops the running test and waits until it has been put away; true if there was one.
     pub fn stop_test(&self) -> bool {
         let was = self.stop_rendering();
         self.wait_for_writing();
-        was
+        was.is_some()
     }
 
     pub(crate) fn test_is_running(&self) -> bool {
@@ -249,7 +261,7 @@ impl Workshop {
     fn tell_test(&self, job: &Running, fault: Option<Fault>, stalled: Option<String>) {
         *lock(&job.told) = Instant::now();
         let progress = lock(&job.progress).clone();
-        self.0.events.tell(Event::Test { shot: job.shot, proof: job.proof, progress, fault, stalled });
+        self.0.events.tell(Event::Test { shot: job.shot, proof: job.proof, kind: job.kind, progress, fault, stalled });
     }
 
     /// Renders until the end or until it is stopped.
@@ -404,7 +416,7 @@ impl Workshop {
     pub fn test_progress(&self) -> Option<Event> {
         let t = lock(&self.0.test).clone().filter(|t| t.active())?;
         let progress = lock(&t.progress).clone();
-        Some(Event::Test { shot: t.shot, proof: t.proof, progress, fault: None, stalled: None })
+        Some(Event::Test { shot: t.shot, proof: t.proof, kind: t.kind, progress, fault: None, stalled: None })
     }
 
     /// Takes a proof, or the running test, further: to at least `most` samples a pixel and to `threshold`; twice the samples

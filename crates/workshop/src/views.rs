@@ -37,9 +37,8 @@ pub struct ShotView {
     pub undo: Option<i64>,
     #[ts(type = "number | null")]
     pub redo: Option<i64>,
-    /// The proof whose picture stands for the shot.
-    #[ts(type = "number | null")]
-    pub thumbnail: Option<i64>,
+    /// The picture that stands for the shot.
+    pub thumbnail: Option<store::Showing>,
     /// The test that runs now.
     #[ts(type = "number | null")]
     pub running: Option<i64>,
@@ -392,10 +391,8 @@ pub struct FileView {
 #[derive(Debug, Clone, Serialize, TS)]
 pub struct FitView {
     pub fit: advice::Fit,
-    #[ts(type = "number")]
-    pub proof: i64,
-    #[ts(type = "number")]
-    pub proof_number: i64,
+    /// The proofs and finals that it rests on, in words.
+    pub by: String,
     /// A denoiser is allowed, but the test's samples, from which its gain would be judged, are gone.
     pub denoiser_unknown: bool,
 }
@@ -404,17 +401,34 @@ pub struct FitView {
 #[derive(Debug, Clone, Serialize, TS)]
 pub struct ForecastView {
     pub forecast: advice::Forecast,
-    /// The proof it was computed from.
-    #[ts(type = "number")]
-    pub proof: i64,
-    #[ts(type = "number")]
-    pub proof_number: i64,
+    /// The proofs and finals that it rests on, in words; and each of them with the share of the frame that it tells.
+    pub by: String,
+    pub rests: Vec<Rest>,
+    /// What is not used, and why not.
+    pub unused: Vec<Unused>,
+    /// What has changed since so that only a new test can tell its effect, by label.
+    pub changed: Vec<String>,
     /// What must be known before its times are trusted: another machine, other work beside it.
     pub marks: Vec<String>,
     /// Its grain was judged anew, after the clean-up and through the view of now; and whether that is under way.
     pub judged_anew: bool,
     pub judging: bool,
     pub budget: f64,
+}
+
+/// A proof or final on which a forecast rests.
+#[derive(Debug, Clone, Serialize, TS)]
+pub struct Rest {
+    pub name: String,
+    /// Of the frame.
+    pub share: f64,
+}
+
+/// A proof or final on which a forecast does not rest.
+#[derive(Debug, Clone, PartialEq, Serialize, TS)]
+pub struct Unused {
+    pub name: String,
+    pub why: String,
 }
 
 /// Proofs side by side, as numbers.
@@ -474,9 +488,9 @@ pub struct WhatIf {
     /// Seconds of sampling for this proof, as it was and at the threshold.
     pub took: f64,
     pub seconds: f64,
-    /// The shot's final at the threshold, and the number of the proof that foretells it, where it is another one.
+    /// The shot's final at the threshold, and what foretells it, where it is not this proof.
     pub whole: Brief,
-    pub by: Option<i64>,
+    pub by: Option<String>,
     pub samples_per_pixel: f64,
     pub settled: f64,
     /// This proof had adaptive sampling.
@@ -505,11 +519,9 @@ pub struct LedgerView {
 /// What knobs cost and buy, and the proof that tells it.
 #[derive(Debug, Clone, Serialize, TS)]
 pub struct PricesView {
-    #[ts(type = "number")]
-    pub proof: i64,
-    #[ts(type = "number")]
-    pub proof_number: i64,
-    /// The shot differs from that proof in knobs whose effect cannot be computed.
+    /// The proofs and finals that tell it, in words.
+    pub by: String,
+    /// The shot differs from them in knobs whose effect cannot be computed.
     pub stale: Vec<String>,
     pub prices: Vec<Price>,
 }

@@ -11,36 +11,115 @@ use workshop::*;
 #[test]
 fn the_bill_rests_on_the_test_that_leaves_fewest_knobs_unknown_and_then_on_the_surest() {
     let (_data, w, shot) = workshop();
-    assert_eq!(w.forecast(shot).unwrap().map(|f| f.proof), None);
+    assert!(w.forecast(shot).unwrap().is_none());
     tune(&w, shot, json!({ "sampling.most": 32, "sampling.threshold": 0.05 }));
     let region = Some(Region { x: 0, y: 0, width: 32, height: 32 });
     let part = |w: &Workshop| {
         let id = w.start_test(shot, &NewTest { region, live: false }).unwrap();
         w.wait_for_test();
-        id
+        format!("proof {}", w.proof(id).unwrap().number)
     };
     let bill = |w: &Workshop| w.forecast(shot).unwrap().unwrap();
     let first = part(&w);
     let alone = bill(&w);
-    assert_eq!(alone.proof, first);
-    let whole = test(&w, shot);
+    assert_eq!(alone.by, first);
+    test(&w, shot);
+    let whole = "proof 2";
     // A newer region is less sure than the frame.
     part(&w);
     let sure = bill(&w);
-    assert_eq!(sure.proof, whole);
+    assert_eq!(sure.by, whole);
     let below = |f: &ForecastView| f.forecast.low / f.forecast.seconds;
     assert!(below(&sure) > below(&alone), "{} {}", below(&sure), below(&alone));
     // What cannot be computed from the frame's test is known from a region's.
     tune(&w, shot, json!({ "depth.roulette_from": 1 }));
     let asks = bill(&w);
-    assert_eq!((asks.proof, asks.forecast.needs_test), (whole, vec!["depth.roulette_from".to_string()]));
+    assert_eq!((asks.by.as_str(), asks.changed), (whole, vec!["Roulette from".to_string()]));
     let tried = part(&w);
-    assert_eq!((bill(&w).proof, bill(&w).forecast.needs_test), (tried, vec![]));
+    let told = bill(&w);
+    assert_eq!((told.by, told.changed), (tried, vec![]));
+    let other = Unused { name: whole.into(), why: "differs in Roulette from, which only a new test can tell".into() };
+    assert!(told.unused.contains(&other), "{:?}", told.unused);
     tune(&w, shot, json!({ "depth.roulette_from": 4 }));
-    assert_eq!(bill(&w).proof, whole);
+    assert_eq!(bill(&w).by, whole);
+    // A light that is switched off makes it another picture.
+    let off = LightChange { on: Some(false), split: None };
+    w.change_shot(shot, &ShotChange { lights: [("environment".into(), off)].into(), ..Default::default() }).unwrap();
+    assert_eq!(bill(&w).changed, ["shot edits"]);
     // Another camera has seen nothing of it.
     w.change_shot(shot, &ShotChange { camera: Some("Prisms, close".into()), ..Default::default() }).unwrap();
-    assert_eq!(w.forecast(shot).unwrap().map(|f| f.proof), None);
+    assert!(w.forecast(shot).unwrap().is_none());
+}
+
+/// A half-size draft of the whole frame does not stand against what full size has shown: a region's own superblocks count there,
+/// a pilot leads, and a delivered final is the truth.
+#[test]
+fn the_best_evidence_rules_the_bill() {
+    let (_data, w, shot) = workshop();
+    tune(&w, shot, json!({ "frame.width": 320, "frame.height": 192, "sampling.threshold": 0.04, "sampling.most": 64 }));
+    let half = json!({ "frame.width": 160, "frame.height": 96, "sampling.most": 12 });
+    let full = json!({ "frame.width": 320, "frame.height": 192, "sampling.most": 64 });
+    tune(&w, shot, half);
+    test(&w, shot);
+    tune(&w, shot, full);
+    let bill = || w.forecast(shot).unwrap().unwrap();
+    let draft = bill();
+    assert_eq!((draft.by.as_str(), draft.forecast.measured, draft.forecast.seen), ("proof 1", false, 1.0));
+    // A region at full size: its superblocks are measured, the rest is still the draft's.
+    let region = Some(Region { x: 0, y: 0, width: 128, height: 128 });
+    let part = w.start_test(shot, &NewTest { region, live: false }).unwrap();
+    w.wait_for_test();
+    let mixed = bill();
+    assert_eq!(mixed.by, "proof 1 and proof 2");
+    let share = mixed.rests[1].share;
+    assert!((0.2..0.5).contains(&share) && (mixed.rests[0].share + share - 1.0).abs() < 0.02, "{:?}", mixed.rests);
+    let (d, p) = (&draft.forecast, &w.proof(part).unwrap());
+    // Sampling is the sum of both: what the region took, and the draft's of the rest.
+    let took = p.report.as_ref().unwrap().seconds;
+    let apart = took + d.sampling * (1.0 - share);
+    assert!((mixed.forecast.sampling / apart - 1.0).abs() < 0.5, "{} {apart}", mixed.forecast.sampling);
+    // The whole frame at full size leads, and says why the draft does not count.
+    test(&w, shot);
+    let whole = bill();
+    assert_eq!(whole.by, "proof 3");
+    let why = |name: &str| whole.unused.iter().find(|u| u.name == name).unwrap().why.clone();
+    assert_eq!(why("proof 1"), "its frame has another size");
+    assert_eq!(why("proof 2"), "others have seen its places with more samples");
+    // A delivered final at the same tuning: what it took is what it takes.
+    let id = w.add_final(shot).unwrap().id;
+    w.wait_for_finals().unwrap();
+    let f = w.one_final(id).unwrap();
+    let report = f.report.unwrap();
+    let truth = bill();
+    assert!(truth.by.starts_with("the final "), "{}", truth.by);
+    let all = report.start + report.saving + report.before + report.sampling + report.denoise + report.writing;
+    assert!(
+        (truth.forecast.seconds / all - 1.0).abs() < 1e-9 && truth.forecast.counted,
+        "{} {all}",
+        truth.forecast.seconds
+    );
+    // Another threshold: its samples still tell most.
+    tune(&w, shot, json!({ "sampling.threshold": 0.06 }));
+    let next = bill();
+    assert!(next.by.starts_with("the final ") && next.forecast.counted, "{} {:?}", next.by, next.forecast);
+    assert!(next.forecast.sampling < truth.forecast.sampling);
+}
+
+/// What a test has taken is what its map says of it at its own threshold.
+#[test]
+fn a_part_takes_at_its_own_threshold_what_it_took() {
+    let (_data, w, shot) = workshop();
+    tune(
+        &w,
+        shot,
+        json!({ "frame.width": 320, "frame.height": 192, "sampling.threshold": 0.08, "sampling.most": 64 }),
+    );
+    test(&w, shot);
+    let region = Some(Region { x: 128, y: 64, width: 128, height: 128 });
+    let part = w.start_test(shot, &NewTest { region, live: false }).unwrap();
+    w.wait_for_test();
+    let told = w.legends(part, &Look { threshold: 0.08, ..w.look_of(part).unwrap() }).unwrap().ask.unwrap();
+    assert!((told.seconds / told.took - 1.0).abs() < 0.02, "{told:?}");
 }
 
 /// A render that had two fifths of two threads: what others took is there again when they have ended, and is told beside it.

@@ -5,6 +5,7 @@ mod common;
 use common::*;
 use picture::Region;
 use serde_json::json;
+use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use tuning::{Group, PartialKind};
 use workshop::*;
@@ -354,4 +355,52 @@ fn a_parcel_brings_a_scene_with_its_files_or_leaves_nothing() {
     w.drop_parcel(id);
     assert_eq!(w.scenes().unwrap().len(), scenes);
     assert_eq!(std::fs::read_dir(data.path().join("incoming")).unwrap().count(), 0, "nothing is left behind");
+}
+
+/// A pilot's squares never stand for a shot that has a picture, and what was delivered last does.
+#[test]
+fn a_pilot_does_not_replace_the_picture() {
+    let (_data, w, shot) = workshop();
+    let shown = || w.shot(shot).unwrap().thumbnail;
+    let pilot = || {
+        let id = w.start_pilot(shot).unwrap();
+        w.wait_for_test();
+        id
+    };
+    assert_eq!(shown(), None);
+    let squares = pilot();
+    assert_eq!(shown(), Some(Showing::Proof(squares)), "there is nothing else");
+    let picture = test(&w, shot);
+    assert_eq!(shown(), Some(Showing::Proof(picture)));
+    pilot();
+    assert_eq!(shown(), Some(Showing::Proof(picture)));
+    let id = w.add_final(shot).unwrap().id;
+    w.wait_for_finals().unwrap();
+    pilot();
+    assert_eq!(shown(), Some(Showing::Final(id)));
+    // Times are kept in whole seconds.
+    std::thread::sleep(Duration::from_millis(1100));
+    let newer = test(&w, shot);
+    assert_eq!(shown(), Some(Showing::Proof(newer)));
+}
+
+/// A test that begins while another one renders says which one it stops, so that both pages can tell.
+#[test]
+fn a_test_that_stops_another_says_so() {
+    let (_data, w, shot) = workshop();
+    let other = w.duplicate_shot(shot).unwrap();
+    tune(&w, shot, json!({ "sampling.adaptive": false, "sampling.most": 65536 }));
+    let heard = Arc::new(Mutex::new(Vec::new()));
+    let ear = heard.clone();
+    w.listen(move |e| {
+        if let Event::PushedOut { proof, shot_name, by, by_shot_name } = e {
+            ear.lock().unwrap().push((*proof, shot_name.clone(), *by, by_shot_name.clone()));
+        }
+    });
+    let long = w.start_test(shot, &NewTest::default()).unwrap();
+    let short = test(&w, other);
+    let [a, b] = [shot, other].map(|s| w.shot(s).unwrap().name);
+    assert_eq!(*heard.lock().unwrap(), [(long, a, short, b)]);
+    test(&w, other);
+    assert_eq!(heard.lock().unwrap().len(), 1, "one that has ended by itself was not stopped");
 }

@@ -42,7 +42,29 @@ export async function ask<T>(
   path: string,
   body?: unknown,
 ): Promise<T> {
-  return (await send(method, path, body)).json() as Promise<T>;
+  const answer = (await (await send(method, path, body)).json()) as T;
+  noteBegun(path, answer);
+  return answer;
+}
+
+const begunHere = new Set<number>();
+
+/** Remembers the tests that this page has begun. */
+function noteBegun(path: string, answer: unknown) {
+  const told = answer as { id?: number; running?: number | null } | number | null;
+  const id =
+    typeof told !== "object" || told === null
+      ? told
+      : /\/(tests|reference|further)$/.test(path)
+        ? told.id
+        : told.running;
+  if (typeof id === "number" && (typeof told !== "number" || path.endsWith("/pilot"))) begunHere.add(id);
+}
+
+/** Whether this page has begun a test; answered after a moment, for the answer to its request may still be on its way. */
+export async function wasBegunHere(proof: number): Promise<boolean> {
+  await new Promise((r) => setTimeout(r, 800));
+  return begunHere.has(proof);
 }
 
 /** Sends a file so that its progress can be told; `end` breaks it off. */

@@ -1,11 +1,13 @@
 // The one WebSocket: progress goes into a small store, changes make the queries ask again.
 import type { QueryClient } from "@tanstack/react-query";
 import { useSyncExternalStore } from "react";
-import type { Event, FinalTimes, Fault, Progress } from "./types";
+import { wasBegunHere } from "./client";
+import type { Event, FinalTimes, Fault, Progress, ProofKind } from "./types";
 
 export interface LiveTest {
   shot: number;
   proof: number;
+  kind: ProofKind;
   progress: Progress;
   fault: Fault | null;
   stalled: string | null;
@@ -19,9 +21,11 @@ interface Live {
   finals: Record<number, { progress: Progress; times: FinalTimes }>;
   /** What came to nothing last. */
   refused: Fault | null;
+  /** What other pages do to the tests of this one, and the other way round. */
+  notice: { text: string } | null;
 }
 
-let live: Live = { connected: false, test: null, finals: {}, refused: null };
+let live: Live = { connected: false, test: null, finals: {}, refused: null, notice: null };
 const listeners = new Set<() => void>();
 
 function update(part: Partial<Live>) {
@@ -64,6 +68,19 @@ function later(milliseconds: number, queries: QueryClient, ...keys: unknown[][])
     waiting.delete(milliseconds);
     list.forEach((queryKey) => void queries.invalidateQueries({ queryKey }));
   }, milliseconds);
+}
+
+/** Two pages share one bench: each says what it did to the other's test. */
+async function tellPushedOut(e: Extract<Event, { type: "pushed_out" }>) {
+  const [stopped, by] = await Promise.all([wasBegunHere(e.proof), wasBegunHere(e.by)]);
+  if (stopped && !by)
+    update({
+      notice: { text: `Your test of “${e.shot_name}” was stopped: a test of “${e.by_shot_name}” began.` },
+    });
+  if (by && !stopped)
+    update({
+      notice: { text: `Your test has stopped a test of “${e.shot_name}” that was not begun on this page.` },
+    });
 }
 
 function receive(e: Event, queries: QueryClient) {
@@ -115,6 +132,9 @@ function receive(e: Event, queries: QueryClient) {
       break;
     case "refused":
       update({ refused: e.fault });
+      break;
+    case "pushed_out":
+      void tellPushedOut(e);
       break;
     case "final":
       update({ finals: { ...live.finals, [e.id]: e } });

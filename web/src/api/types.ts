@@ -385,15 +385,15 @@ beside: number,
  */
 grain: number, settled: number, 
 /**
- * Share of the final's frame that the test has seen.
+ * Share of the final's frame that was seen, and how much of it the test and each of the others tell.
  */
-seen: number, 
+seen: number, shares: Array<number>, 
 /**
  * Where its pixels lie.
  */
 basis: Seen, 
 /**
- * The test had the final's own frame, all of it.
+ * It was the final's own frame, all of it.
  */
 measured: boolean, 
 /**
@@ -566,11 +566,11 @@ lights_off: Array<string>, effect: Effect,
  */
 look: Loss | null, };
 
-export type Event = { "type": "test", shot: number, proof: number, progress: Progress, fault: Fault | null, 
+export type Event = { "type": "test", shot: number, proof: number, kind: ProofKind, progress: Progress, fault: Fault | null, 
 /**
  * Set when a phase reports nothing for long: what it is at.
  */
-stalled: string | null, } | { "type": "proofs", shot: number, } | { "type": "shot", shot: number, } | { "type": "final", id: number, progress: Progress, times: FinalTimes, } | { "type": "finals" } | { "type": "shots" } | { "type": "partials" } | { "type": "bin" } | { "type": "settings" } | { "type": "refused", fault: Fault, };
+stalled: string | null, } | { "type": "pushed_out", proof: number, shot_name: string, by: number, by_shot_name: string, } | { "type": "proofs", shot: number, } | { "type": "shot", shot: number, } | { "type": "final", id: number, progress: Progress, times: FinalTimes, } | { "type": "finals" } | { "type": "shots" } | { "type": "partials" } | { "type": "bin" } | { "type": "settings" } | { "type": "refused", fault: Fault, };
 
 export type ShotView = { id: number, name: string, scene: string, environment: string | null, camera: string, cameras: Array<string>, 
 /**
@@ -578,9 +578,9 @@ export type ShotView = { id: number, name: string, scene: string, environment: s
  */
 budget: number, revision: number, tuning: Record<string, number | boolean | string>, undo: number | null, redo: number | null, 
 /**
- * The proof whose picture stands for the shot.
+ * The picture that stands for the shot.
  */
-thumbnail: number | null, 
+thumbnail: Showing | null, 
 /**
  * The test that runs now.
  */
@@ -810,11 +810,25 @@ export type Check = { what: string, state: string,
  */
 fine: boolean, };
 
-export type FitView = { fit: Fit, proof: number, proof_number: number, 
+export type FitView = { fit: Fit, 
+/**
+ * The proofs and finals that it rests on, in words.
+ */
+by: string, 
 /**
  * A denoiser is allowed, but the test's samples, from which its gain would be judged, are gone.
  */
 denoiser_unknown: boolean, };
+
+export type Rest = { name: string, 
+/**
+ * Of the frame.
+ */
+share: number, };
+
+export type Showing = { "kind": "proof", "id": number } | { "kind": "final", "id": number };
+
+export type Unused = { name: string, why: string, };
 
 export type FinalView = { id: number, shot: number, shot_name: string, camera: string, frame: [number, number], threshold: number, state: FinalState, budget: number, policy: Policy, 
 /**
@@ -892,9 +906,17 @@ notes: Array<string>, };
 
 export type ForecastView = { forecast: Forecast, 
 /**
- * The proof it was computed from.
+ * The proofs and finals that it rests on, in words; and each of them with the share of the frame that it tells.
  */
-proof: number, proof_number: number, 
+by: string, rests: Array<Rest>, 
+/**
+ * What is not used, and why not.
+ */
+unused: Array<Unused>, 
+/**
+ * What has changed since so that only a new test can tell its effect, by label.
+ */
+changed: Array<string>, 
 /**
  * What must be known before its times are trusted: another machine, other work beside it.
  */
@@ -952,9 +974,9 @@ export type WhatIf = {
  */
 took: number, seconds: number, 
 /**
- * The shot's final at the threshold, and the number of the proof that foretells it, where it is another one.
+ * The shot's final at the threshold, and what foretells it, where it is not this proof.
  */
-whole: Brief, by: number | null, samples_per_pixel: number, settled: number, 
+whole: Brief, by: string | null, samples_per_pixel: number, settled: number, 
 /**
  * This proof had adaptive sampling.
  */
@@ -984,9 +1006,13 @@ seconds: number, rays: Array<RayCount>,
  */
 differs: Array<string>, };
 
-export type PricesView = { proof: number, proof_number: number, 
+export type PricesView = { 
 /**
- * The shot differs from that proof in knobs whose effect cannot be computed.
+ * The proofs and finals that tell it, in words.
+ */
+by: string, 
+/**
+ * The shot differs from them in knobs whose effect cannot be computed.
  */
 stale: Array<string>, prices: Array<Price>, };
 

@@ -68,11 +68,15 @@ function Rail({ dim, setDim }: { dim: boolean; setDim: (d: boolean) => void }) {
 
 /** Says what came to nothing beside the page's own doing. */
 function Refusals() {
-  const { refused } = useLive();
+  const { refused, notice } = useLive();
   const tell = useTellFault();
+  const { notification } = AntApp.useApp();
   useEffect(() => {
     if (refused) tell(refused, "");
   }, [refused, tell]);
+  useEffect(() => {
+    if (notice) notification.info({ title: notice.text, placement: "bottom", duration: 8 });
+  }, [notice, notification]);
   return null;
 }
 

@@ -84,11 +84,15 @@ function Bench({ shot }: { shot: ShotView }) {
   const [fitting, setFitting] = useState(false);
 
   const running = useRunning(shot.id);
+  const pilots = useLiveValue((l) => l.test?.kind === "pilot");
   const latest = useLiveValue((l) => l.test?.proof ?? 0);
-  const shown: ProofView | undefined = proofs.find((p) => p.id === chosen) ?? proofs[0];
+  // The squares of a pilot are a map that is asked for: they do not replace a picture.
+  const picture = proofs.find((p) => p.kind !== "pilot") ?? proofs[0];
+  const shown: ProofView | undefined = proofs.find((p) => p.id === chosen) ?? picture;
   // A test that has just begun is shown before the sheet knows it.
   const isOver = begun !== null && (latest > begun || (latest === begun && running === null));
-  const newest = Math.max(running ?? 0, isOver ? 0 : (begun ?? 0)) || shown?.id;
+  const rendered = pilots && picture && picture.kind !== "pilot" ? null : running;
+  const newest = Math.max(rendered ?? 0, isOver ? 0 : (begun ?? 0)) || shown?.id;
   const shownId = chosen ?? newest ?? null;
   const beside = useMemo(
     () =>
@@ -340,7 +344,6 @@ function Bench({ shot }: { shot: ShotView }) {
   });
 
   const runPilot = () => {
-    choose(null);
     void act(() => ask("POST", `/api/shots/${shot.id}/pilot`));
   };
   const startFinal = async (wanted: NewFinal) => {

@@ -61,7 +61,7 @@ function Ask({ w, part, asked, inForce }: { w: WhatIf; part: boolean; asked: boo
       )}
       {(asked || w.adaptive) && (
         <span>
-          {`${asked ? "Then" : "At this threshold"} the final takes about ${spoken(w.whole.seconds)} (${spoken(w.whole.low)} to ${spoken(w.whole.high)}${w.by === null ? "" : `, by proof ${w.by}`})${part ? `, this part ${duration(w.seconds)}` : ""}; ${part ? "in it " : w.by === null ? "" : "in this proof "}${w.samples_per_pixel.toFixed(0)} samples a pixel, ${percent(w.settled, 0)} settled.`}
+          {`${asked ? "Then" : "At this threshold"} the final takes about ${spoken(w.whole.seconds)} (${spoken(w.whole.low)} to ${spoken(w.whole.high)}${w.by === null ? "" : `, by ${w.by}`})${part ? `, this part ${duration(w.seconds)} (it took ${duration(w.took)})` : ""}; ${part ? "in it " : w.by === null ? "" : "in this proof "}${w.samples_per_pixel.toFixed(0)} samples a pixel, ${percent(w.settled, 0)} settled.`}
         </span>
       )}
     </div>

@@ -15,7 +15,34 @@ const causes: Record<CauseKind, { label: string; colour: string; knob: string }>
   files: { label: "Files", colour: "#55524B", knob: "frame size" },
 };
 
-const seenAs: Record<Seen, string> = { all: "proof", scattered: "pilot", region: "region of proof" };
+/** In words, what the forecast rests on; the whole of it, and what is not used. */
+function basisOf(view: ForecastView): string {
+  const f = view.forecast;
+  if (f.measured)
+    return `${view.judged_anew ? "judged anew from" : f.counted ? "measured by" : "from the grain of"} ${view.by}`;
+  return `${seenAs[f.basis]} ${view.by}, saw ${percent(f.seen, 0)}`;
+}
+
+const seenAs: Record<Seen, string> = {
+  all: "from the grain of",
+  scattered: "from squares all over the frame of",
+  region: "from the region of",
+};
+
+function Rests({ view }: { view: ForecastView }) {
+  return (
+    <>
+      {view.rests.length > 1 && (
+        <p>Of the frame {view.rests.map((r) => `${percent(r.share, 0)} by ${r.name}`).join(", ")}.</p>
+      )}
+      {view.unused.length > 0 && (
+        <p data-testid="bill-unused">
+          Not used: {view.unused.map((u) => `${u.name} (${u.why})`).join("; ")}.
+        </p>
+      )}
+    </>
+  );
+}
 
 /** The forecast of the final, cut into causes, against the budget. */
 export const TimeBill = memo(function TimeBill({
@@ -63,13 +90,7 @@ export const TimeBill = memo(function TimeBill({
   const f = view.forecast;
   const span = Math.max(f.high, budget) * 1.06;
   const over = f.seconds - budget;
-  const unsure = f.needs_test.length > 0;
-  const basis = {
-    all: f.counted ? "measured on" : "extrapolated from the grain of",
-    scattered: "extrapolated from squares all over the frame in",
-    region: "extrapolated from the region of",
-  }[f.basis];
-  const saw = f.basis === "all" ? "" : `, ${percent(f.seen, 0)} of the frame`;
+  const unsure = view.changed.length > 0;
   const held =
     f.history > 0
       ? ` ${f.history} finals of this machine took ${f.factor.toFixed(2)} times their forecast; that is counted in.`
@@ -82,20 +103,21 @@ export const TimeBill = memo(function TimeBill({
     <div className="bill" data-testid="bill">
       <div className="bill-line">
         <Tooltip
-          title={`Between ${duration(f.low)} and ${duration(f.high)}, ${basis} proof ${view.proof_number}${saw}. About ${f.samples_per_pixel.toFixed(0)} samples a pixel, ${percent(f.settled, 0)} of the picture settled; grain ${percent(f.grain, 2)}. Memory ${size(f.memory)}; files ${files}.${anew}${held}`}
+          title={
+            <>
+              <p>
+                {`Between ${duration(f.low)} and ${duration(f.high)}, ${basisOf(view)}. About ${f.samples_per_pixel.toFixed(0)} samples a pixel, ${percent(f.settled, 0)} of the picture settled; grain ${percent(f.grain, 2)}. Memory ${size(f.memory)}; files ${files}.${anew}${held}`}
+              </p>
+              <Rests view={view} />
+            </>
+          }
         >
           <span>
             <b>Final {duration(f.seconds)}</b>{" "}
             <span className="second">
               ({duration(f.low)} to {duration(f.high)})
             </span>
-            <span className="second">
-              {" "}
-              ·{" "}
-              {f.measured
-                ? `${view.judged_anew ? "judged anew" : f.counted ? "measured" : "from the grain"}, proof ${view.proof_number}`
-                : `${seenAs[f.basis]} ${view.proof_number}, saw ${percent(f.seen, 0)}`}
-            </span>
+            <span className="second"> · {basisOf(view)}</span>
           </span>
         </Tooltip>
         <span className={over > 0 ? "over" : "second"}>
@@ -129,17 +151,17 @@ export const TimeBill = memo(function TimeBill({
       <div className="bill-key">
         {unsure && view.judging ? (
           <span className="second">
-            The grain of proof {view.proof_number} is being judged anew from its halves; the forecast follows.
+            The grain of {view.by} is being judged anew from its halves; the forecast follows.
           </span>
         ) : unsure ? (
           <span className="caution">
-            {f.needs_test.join(", ")} changed since proof {view.proof_number}: a pilot is needed to know
+            {view.changed.join(", ")} changed since {view.by}: a pilot is needed to know
           </span>
         ) : (
           <>
             {view.marks.length > 0 && (
               <Tooltip
-                title={`Proof ${view.proof_number}: ${view.marks.join("; ")}. A pilot on a free machine tells more.`}
+                title={`${view.by[0]!.toUpperCase()}${view.by.slice(1)}: ${view.marks.join("; ")}. A pilot on a free machine tells more.`}
               >
                 <span className="caution" data-testid="bill-marks">
                   {view.marks[0]!.split(":")[0]}

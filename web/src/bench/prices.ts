@@ -48,5 +48,5 @@ export function words(knob: Knob, p: Price, view: PricesView): string {
     p.unsure === null || p.unsure < NOTHING
       ? ""
       : ` (± ${duration(p.unsure)}: the rays are counted, what their noise asks for is ${p.grain ? "from a short trial" : "not known without a trial; the advice has one"})`;
-  return `The step to ${valueText(knob, p.step)} ${saved}${unsure}${lost}. ${from} proof ${view.proof_number}.${stale} Prices do not add up.`;
+  return `The step to ${valueText(knob, p.step)} ${saved}${unsure}${lost}. ${from} ${view.by}.${stale} Prices do not add up.`;
 }

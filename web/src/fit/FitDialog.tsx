@@ -141,7 +141,7 @@ export function FitDialog({ shot, proofs, set, pilot, close }: Props) {
           </Checkbox>
         )}
         <span className="grow" />
-        {view.data && <span className="second">from proof {view.data.proof_number}</span>}
+        {view.data && <span className="second">from {view.data.by}</span>}
       </div>
       {view.data === null && (
         <p className="empty">
@@ -214,8 +214,8 @@ export function FitDialog({ shot, proofs, set, pilot, close }: Props) {
             </table>
             {view.data?.denoiser_unknown && (
               <p className="caution">
-                The samples of proof {view.data.proof_number} are gone: what a denoiser would bring is known
-                after another test or pilot.
+                The samples of {view.data.by} are gone: what a denoiser would bring is known after another
+                test or pilot.
               </p>
             )}
             {fit.ways_out.length > 0 && (

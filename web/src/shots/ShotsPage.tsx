@@ -4,7 +4,7 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { ask } from "../api/client";
 import { useShots } from "../api/queries";
-import type { Parcel, ShotView } from "../api/types";
+import type { Parcel, Showing, ShotView } from "../api/types";
 import { count, spoken } from "../app/format";
 import { useAct } from "../app/useAct";
 import { useDelete } from "../app/useDelete";
@@ -13,6 +13,9 @@ import { ImportTable } from "../library/ImportTable";
 import { useFileDrop } from "../library/useFileDrop";
 import { useImport } from "../library/useImport";
 import { NewShotForm } from "./NewShotForm";
+
+const showing = (s: Showing) =>
+  s.kind === "final" ? `/api/finals/${s.id}/files/thumb.png` : `/api/proofs/${s.id}/thumb.png`;
 
 function ShotCard({ shot: s, report }: { shot: ShotView; report: () => void }) {
   const go = useNavigate();
@@ -28,7 +31,7 @@ function ShotCard({ shot: s, report }: { shot: ShotView; report: () => void }) {
         aria-label={`Open ${s.name}`}
       >
         {s.thumbnail ? (
-          <img src={`/api/proofs/${s.thumbnail}/thumb.png`} alt="" />
+          <img src={showing(s.thumbnail)} alt="" />
         ) : (
           <img src={`/api/shots/${s.id}/glance?camera=${encodeURIComponent(s.camera)}`} alt="" />
         )}

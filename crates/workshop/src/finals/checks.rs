@@ -178,13 +178,13 @@ impl Workshop {
         if !lost.is_empty() {
             out.push(line("scene", false, format!("not taken over from its file: {}", lost.join(", "))));
         }
-        if let Some(best) = self.best_forecast(shot, &own.tuning)? {
-            let (proof, number) = (best.test.proof, best.test.number);
+        let best = self.best_forecast(shot, &own.tuning)?;
+        if let Some((proof, name)) = best.as_ref().and_then(|b| b.proof()) {
             let lines = self.advice(proof).map(|a| a.lines).unwrap_or_default();
             let open: Vec<&str> =
                 lines.iter().filter(|l| l.state == AdviceState::New).map(|l| l.advice.title.as_str()).collect();
             if !open.is_empty() {
-                out.push(line("advice", false, format!("open since proof {number}: {}", open.join("; "))));
+                out.push(line("advice", false, format!("open since {name}: {}", open.join("; "))));
             }
         }
         Ok(out)
