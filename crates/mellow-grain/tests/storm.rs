@@ -187,7 +187,7 @@ fn what_was_acknowledged_outlives_a_storm() {
     let (data, first) = folder();
     // On a small disk of its own, which is full now and then.
     let at = tempfile::tempdir().unwrap();
-    let disk = SmallDisk::mount(at.path(), 160 + 4 * kills as u32);
+    let disk = SmallDisk::mount(at.path(), 400 + 20 * kills as u32);
     let mut seen = data.path().to_path_buf();
     if let Some(disk) = &disk {
         assert!(std::process::Command::new("cp").arg("-rT").args([&seen, &disk.root]).status().unwrap().success());

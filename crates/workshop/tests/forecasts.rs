@@ -109,11 +109,7 @@ fn the_best_evidence_rules_the_bill() {
 #[test]
 fn a_part_takes_at_its_own_threshold_what_it_took() {
     let (_data, w, shot) = workshop();
-    tune(
-        &w,
-        shot,
-        json!({ "frame.width": 320, "frame.height": 192, "sampling.threshold": 0.08, "sampling.most": 64 }),
-    );
+    tune(&w, shot, json!({ "frame.width": 320, "frame.height": 192, "sampling.threshold": 0.08, "sampling.most": 64 }));
     test(&w, shot);
     let region = Some(Region { x: 128, y: 64, width: 128, height: 128 });
     let part = w.start_test(shot, &NewTest { region, live: false }).unwrap();

@@ -115,6 +115,7 @@ impl Drop for Service {
 pub struct SmallDisk {
     holder: Child,
     data: PathBuf,
+    bytes: u64,
     /// The way to the data folder from outside.
     pub root: PathBuf,
 }
@@ -131,38 +132,46 @@ impl SmallDisk {
         BufReader::new(holder.stdout.take()?).read_line(&mut line).ok()?;
         let data = at.join("data");
         let root = PathBuf::from(format!("/proc/{}/root{}", holder.id(), data.display()));
-        let disk = SmallDisk { holder, data, root };
+        let disk = SmallDisk { holder, data, bytes: (megabytes as u64) << 20, root };
         if line.is_empty() {
             eprintln!("not tested on a full disk: this machine lets nobody mount a small file system");
         }
         (!line.is_empty()).then_some(disk)
     }
 
-    pub fn command(&self) -> Command {
+    fn inside(&self) -> Command {
         let mut c = Command::new("nsenter");
         c.args(["-U", "-m", "--preserve-credentials", "-t", &self.holder.id().to_string()]);
+        c
+    }
+
+    pub fn command(&self) -> Command {
+        let mut c = self.inside();
         c.args([env!("CARGO_BIN_EXE_mellow-grain"), "serve", "--listen", "127.0.0.1:0", "--data"]).arg(&self.data);
         c.stdout(Stdio::piped()).stderr(Stdio::piped());
         c
     }
 
-    /// Leaves so many bytes free.
+    fn resize(&self, bytes: u64) {
+        let mut c = self.inside();
+        let size = format!("remount,size={bytes}");
+        let at = self.data.parent().unwrap();
+        assert!(c.args(["mount", "-o", &size, "tmpfs"]).arg(at).status().unwrap().success());
+    }
+
+    /// Makes it so small that so many bytes are free.
     pub fn fill(&self, free: u64) {
-        self.clear();
-        let out = Command::new("stat").args(["-f", "-c", "%a %S"]).arg(&self.root).output().unwrap();
+        let out = Command::new("stat").args(["-f", "-c", "%b %f %S"]).arg(&self.root).output().unwrap();
         let text = String::from_utf8(out.stdout).unwrap();
-        let (blocks, size) = text.trim().split_once(' ').unwrap();
-        let there = blocks.parse::<u64>().unwrap() * size.parse::<u64>().unwrap();
-        // The program may have taken some of it meanwhile.
-        let _ = std::fs::write(self.filler(), vec![7u8; there.saturating_sub(free) as usize]);
+        let [blocks, left, size] = text.split_whitespace().map(|n| n.parse().unwrap()).collect::<Vec<u64>>()[..] else {
+            panic!("{text}");
+        };
+        self.resize((blocks - left) * size + free);
     }
 
+    /// Gives it its size back.
     pub fn clear(&self) {
-        let _ = std::fs::remove_file(self.filler());
-    }
-
-    fn filler(&self) -> PathBuf {
-        self.root.with_file_name("filler")
+        self.resize(self.bytes);
     }
 }
 
