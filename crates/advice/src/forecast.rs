@@ -225,6 +225,8 @@ const COMPUTED: &[K] = &[
     K::FrameOversize,
     K::FrameTransparent,
     K::SamplingSeed,
+    K::DeliveryAim,
+    K::DeliveryDpi,
     K::DeliveryParts,
     K::DeliveryPartsLarge,
     K::DeliveryDisplay,

@@ -90,7 +90,7 @@ impl Page {
     pub async fn see(&self, css: &str) -> Element {
         self.client
             .wait()
-            .at_most(Duration::from_secs(20))
+            .at_most(Duration::from_secs(300))
             .for_element(Locator::Css(css))
             .await
             .unwrap_or_else(|e| panic!("{css}: {e}"))
@@ -115,7 +115,7 @@ impl Page {
         loop {
             match self.click_at_rest(&self.see(css).await).await {
                 Ok(()) => return,
-                Err(_) if start.elapsed() < Duration::from_secs(10) => {
+                Err(_) if start.elapsed() < Duration::from_secs(300) => {
                     tokio::time::sleep(Duration::from_millis(50)).await;
                 }
                 Err(e) => panic!("click {css}: {e}"),
@@ -128,7 +128,7 @@ impl Page {
         let path = format!("//*[@aria-label='{text}'] | //*[normalize-space(text())='{text}']");
         self.client
             .wait()
-            .at_most(Duration::from_secs(20))
+            .at_most(Duration::from_secs(300))
             .for_element(Locator::XPath(&path))
             .await
             .unwrap_or_else(|e| panic!("\"{text}\": {e}"))
@@ -139,7 +139,7 @@ impl Page {
         let path = format!("//*[@aria-label='{text}'] | //*[normalize-space(text())='{text}']");
         let start = Instant::now();
         let mut last = String::from("it is not there");
-        while start.elapsed() < Duration::from_secs(30) {
+        while start.elapsed() < Duration::from_secs(300) {
             for e in self.client.find_all(Locator::XPath(&path)).await.unwrap_or_default() {
                 match self.click_at_rest(&e).await {
                     Ok(()) => return,
@@ -161,7 +161,7 @@ impl Page {
             if self.click_at_rest(&f).await.is_ok() {
                 break;
             }
-            assert!(start.elapsed() < Duration::from_secs(20), "the field {label} cannot be reached");
+            assert!(start.elapsed() < Duration::from_secs(300), "the field {label} cannot be reached");
             tokio::time::sleep(Duration::from_millis(50)).await;
         }
         tokio::time::sleep(Duration::from_millis(80)).await;
@@ -220,7 +220,7 @@ impl Page {
     pub async fn until(&self, what: &str, code: &str) {
         let start = Instant::now();
         while self.script(code).await != json!(true) {
-            if start.elapsed() > Duration::from_secs(120) {
+            if start.elapsed() > Duration::from_secs(600) {
                 let page = self.script("return location.pathname + ' ' + document.body.innerText").await;
                 panic!("{what} did not happen; the page says: {page}");
             }

@@ -227,7 +227,7 @@ fn hand_out(workshop: &Workshop, f: &FinalView, out: &Path) -> Result<(), Fault>
             "{number}{:.1} s, grain {:.2} %, {}",
             r.total,
             100.0 * r.grain,
-            if r.clean { "clean".into() } else { format!("{:.1} % of the blocks not clean", 100.0 * r.unclean) }
+            r.verdict.as_ref().map_or("not judged".into(), ToString::to_string)
         );
     }
     Ok(())

@@ -10,7 +10,7 @@ use std::time::{Duration, Instant};
 fn wait(what: &str, f: impl Fn() -> bool) {
     let began = Instant::now();
     while !f() {
-        assert!(began.elapsed() < Duration::from_secs(120), "{what} does not come");
+        assert!(began.elapsed() < Duration::from_secs(600), "{what} does not come");
         std::thread::sleep(Duration::from_millis(20));
     }
 }

@@ -99,3 +99,13 @@ strongest = c["CryptoObject00.R"]
 for i in np.unique(first[first > 0]):
     inside = strongest[(first == i) & (c["CryptoObject00.G"] > 0.9)]
     assert inside.size == 0 or (inside == np.median(inside)).mean() > 0.85
+
+# Files carry how densely they are meant to be printed, and which red, green, blue and white they mean (ITU-R BT.709-6, table 1).
+assert header["xDensity"] == 254, header.get("xDensity")
+told = np.array(header["chromaticities"]).ravel()
+assert np.allclose(told, (0.64, 0.33, 0.30, 0.60, 0.15, 0.06, 0.3127, 0.3290)), told
+assert np.allclose(Image.open("b.png").info["dpi"], 300, atol=0.02), "the default"
+with tifffile.TiffFile("c.tif") as t:
+    tags = t.pages[0].tags
+    n, d = tags["XResolution"].value
+    assert n / d == 254 and tags["ResolutionUnit"].value == 2 and tags["YResolution"].value == (n, d)

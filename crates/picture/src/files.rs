@@ -13,6 +13,9 @@ use fault::Fault;
 use std::fs::File;
 use std::io::{BufWriter, Write};
 use std::path::Path;
+use tiff::TiffError;
+use tiff::encoder::{Rational, TiffEncoder, TiffValue, colortype};
+use tiff::tags::ResolutionUnit;
 
 /// Writes a file beside its final name and moves it there when it is complete, so that a reader finds the old file,
 /// the new one or none, never half of one.
@@ -42,7 +45,7 @@ pub enum PngDepth {
 }
 
 /// Display picture as a PNG stream with the sRGB chunk. `coverage` makes it RGBA: colours of partly covered pixels are
-/// divided by their coverage before the view, as PNG asks for straight alpha.
+/// divided by their coverage before the view, as PNG asks for straight alpha. `dpi` is how densely it is meant to be printed.
 pub fn png(
     out: &mut dyn Write,
     pixels: &[Rgb],
@@ -50,6 +53,7 @@ pub fn png(
     coverage: Option<&[f32]>,
     view: &View,
     depth: PngDepth,
+    dpi: Option<f64>,
 ) -> Result<(), Fault> {
     let mut data = Vec::with_capacity(pixels.len() * 8);
     let mut put = |v: f32| match depth {
@@ -76,6 +80,9 @@ pub fn png(
         PngDepth::Sixteen => png::BitDepth::Sixteen,
     });
     encoder.set_source_srgb(png::SrgbRenderingIntent::Perceptual);
+    // PNG counts by the metre.
+    let dims = dpi.map(|dpi| (dpi / 0.0254).round() as u32);
+    encoder.set_pixel_dims(dims.map(|n| png::PixelDimensions { xppu: n, yppu: n, unit: png::Unit::Meter }));
     let mut writer = encoder.write_header().map_err(fail)?;
     writer.write_image_data(&data).map_err(fail)?;
     writer.finish().map_err(fail)
@@ -87,27 +94,40 @@ pub fn tiff_display(
     pixels: &[Rgb],
     size: (u32, u32),
     view: &View,
+    dpi: f64,
 ) -> Result<(), Fault> {
     let step = |v: f32| (v * 65535.0 + 0.5) as u16;
-    let data: Vec<u8> = pixels.iter().flat_map(|c| view.display(*c)).flat_map(|v| step(v).to_ne_bytes()).collect();
-    tiff(out, &data, size, image::ExtendedColorType::Rgb16)
+    let data: Vec<u16> = pixels.iter().flat_map(|c| view.display(*c)).map(step).collect();
+    tiff::<colortype::RGB16>(out, &data, size, dpi)
 }
 
 /// Linear light as a TIFF of 32-bit floats; colours only.
-pub fn tiff_linear(out: &mut (impl Write + std::io::Seek), pixels: &[Rgb], size: (u32, u32)) -> Result<(), Fault> {
-    let data: Vec<u8> = pixels.iter().flatten().flat_map(|v| v.to_ne_bytes()).collect();
-    tiff(out, &data, size, image::ExtendedColorType::Rgb32F)
+pub fn tiff_linear(
+    out: &mut (impl Write + std::io::Seek),
+    pixels: &[Rgb],
+    size: (u32, u32),
+    dpi: f64,
+) -> Result<(), Fault> {
+    tiff::<colortype::RGB32Float>(out, pixels.as_flattened(), size, dpi)
 }
 
-fn tiff(
+fn tiff<C: colortype::ColorType>(
     out: &mut (impl Write + std::io::Seek),
-    data: &[u8],
+    data: &[C::Inner],
     (w, h): (u32, u32),
-    kind: image::ExtendedColorType,
-) -> Result<(), Fault> {
-    use image::ImageEncoder;
-    image::codecs::tiff::TiffEncoder::new(out).write_image(data, w, h, kind).map_err(|e| match e {
-        image::ImageError::IoError(e) => Fault::io("TIFF", &e),
+    dpi: f64,
+) -> Result<(), Fault>
+where
+    [C::Inner]: TiffValue,
+{
+    let write = |out| -> Result<(), TiffError> {
+        let mut file = TiffEncoder::new(out)?;
+        let mut image = file.new_image::<C>(w, h)?;
+        image.resolution(ResolutionUnit::Inch, Rational { n: (100.0 * dpi).round() as u32, d: 100 });
+        image.write_data(data)
+    };
+    write(out).map_err(|e| match e {
+        TiffError::IoError(e) => Fault::io("TIFF", &e),
         other => Fault::internal(other.to_string(), "TIFF"),
     })
 }

@@ -39,6 +39,13 @@ impl Region {
         (right > x && bottom > y).then(|| Region { x, y, width: right - x, height: bottom - y })
     }
 
+    /// The smallest region that holds both.
+    pub fn around(self, other: Region) -> Region {
+        let (x, y) = (self.x.min(other.x), self.y.min(other.y));
+        let (right, bottom) = (self.right().max(other.right()), self.bottom().max(other.bottom()));
+        Region { x, y, width: right - x, height: bottom - y }
+    }
+
     /// Of values that this region holds, row by row, those of a region inside it.
     pub fn cut<T: Copy>(&self, values: &[T], to: Region) -> Vec<T> {
         (to.y..to.bottom())

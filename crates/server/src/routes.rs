@@ -84,6 +84,7 @@ pub fn api() -> Router<App> {
         .route("/api/finals/{id}/turn", post(move_final))
         .route("/api/finals/{id}/top-up", post(top_up))
         .route("/api/finals/{id}/again", post(render_again))
+        .route("/api/finals/{id}/now.png", get(final_now))
         .route("/api/finals/{id}/files/{name}", get(final_file))
         .route("/api/{*rest}", axum::routing::any(unknown))
 }
@@ -487,7 +488,7 @@ async fn filter_chart(Path(name): Path<String>, Query(q): Query<Radius>) -> Resu
     let bytes = tokio::task::spawn_blocking(move || -> Result<Vec<u8>, Fault> {
         let mut out = Vec::new();
         let size = (CHART as u32, CHART as u32);
-        png(&mut out, &chart(filter, radius), size, None, &View::PLAIN, PngDepth::Eight)?;
+        png(&mut out, &chart(filter, radius), size, None, &View::PLAIN, PngDepth::Eight, None)?;
         Ok(out)
     })
     .await
@@ -597,6 +598,13 @@ async fn top_up(State(app): State<App>, Path(id): Path<i64>, body: Body) -> Answ
 
 async fn render_again(State(app): State<App>, Path(id): Path<i64>) -> Answer<workshop::FinalView> {
     work(app, move |w| w.render_again(id)).await.map(Json)
+}
+
+/// The small picture of a final that is being rendered.
+async fn final_now(State(app): State<App>, Path(id): Path<i64>) -> Result<Response, Failure> {
+    let bytes = work(app, move |w| w.final_now(id)).await?;
+    let heads = [(header::CONTENT_TYPE, "image/png"), (header::CACHE_CONTROL, "no-store")];
+    Ok((heads, bytes).into_response())
 }
 
 async fn final_file(

@@ -27,7 +27,7 @@ pub fn typescript() -> String {
         workshop::NewRegion, workshop::PartialView, workshop::NewPartial, workshop::PartialChange, workshop::Imported,
         workshop::Preview, workshop::Rung, workshop::SettingsView, workshop::SettingsChange, workshop::Parcel,
         workshop::TableView, workshop::FinalState, workshop::FinalTimes, workshop::Policy, workshop::Series, workshop::NewFinal, workshop::TopUp, workshop::Turn,
-        workshop::Ordered, workshop::Check, workshop::FitView, workshop::Rest, workshop::Showing, workshop::Unused, workshop::FinalView, workshop::FinalReport, workshop::FileView,
+        workshop::Ordered, workshop::Check, workshop::FitView, workshop::Rest, workshop::Showing, workshop::Verdict, workshop::Cleanness, workshop::Way, workshop::Version, workshop::Unused, workshop::FinalView, workshop::FinalReport, workshop::FileView,
         workshop::ForecastView, workshop::KnobRow, workshop::Column, workshop::Comparison, workshop::WhatIf, workshop::Legends,
         workshop::LedgerView, workshop::PricesView, workshop::AdviceState, workshop::AdviceLine, workshop::Came,
         workshop::AdviceView, workshop::TakeAdvice, workshop::LightState, workshop::LightChange, workshop::SceneView, workshop::EnvironmentView,

@@ -2,12 +2,12 @@
 
 use crate::description::Description;
 use fault::Fault;
-use picture::denoise::{clean, clean_halves};
+use picture::denoise::clean_halves;
 use picture::display_checks::display_loss;
 use picture::files::{
     Channel, Form, HALF_MOST, Packing, PngDepth, as_half, png, tiff_display, tiff_linear, write_exr, write_whole,
 };
-use picture::grain::BlockMap;
+use picture::grain::{BlockMap, Judging, Measure};
 use picture::mattes::Mattes;
 use picture::{Plate, Rgb, mean};
 use std::borrow::Cow;
@@ -20,19 +20,21 @@ pub struct Delivered {
     pub picture: Vec<Rgb>,
     /// Grain by block, as it is judged.
     pub grain: BlockMap,
+    /// What is left of it in the delivered picture, as displayed.
+    pub left: BlockMap,
 }
 
 impl Delivered {
     pub fn of(plate: &Plate, d: &Description) -> Delivered {
         let judging = d.judging();
-        if !judging.cleans() {
-            return Delivered { picture: clean(plate, &judging.clean), grain: plate.block_grain(&judging) };
-        }
         // One cleaning gives both.
         let [a, b] = clean_halves(plate, &judging.clean);
-        let differences = a.iter().zip(&b).map(|(a, b)| judging.difference(*a, *b));
-        let grain = BlockMap::from_differences(plate.region, judging.block, differences);
-        Delivered { picture: mean(&a, &b), grain }
+        let delivered = Judging { measure: Measure::Delivered, ..judging };
+        let differences = a.iter().zip(&b).map(|(a, b)| delivered.difference(*a, *b));
+        let left = BlockMap::from_differences(plate.region, judging.block, differences)
+            .of_rendered(plate.region, &plate.samples);
+        let grain = if judging.alike(&delivered) { left.clone() } else { plate.block_grain(&judging) };
+        Delivered { picture: mean(&a, &b), grain, left }
     }
 }
 
@@ -108,7 +110,9 @@ impl Delivery<'_> {
         let linear = || -> Result<Vec<Written>, Fault> {
             if t.name(K::DeliveryLinear) == "tiff_float" {
                 let path = folder.join(format!("{base}_linear.tif"));
-                delivery.whole(&path, |out| tiff_linear(out, &delivery.delivered.picture, delivery.size()))?;
+                delivery.whole(&path, |out| {
+                    tiff_linear(out, &delivery.delivered.picture, delivery.size(), delivery.dpi())
+                })?;
                 return Ok(vec![written(&path, Vec::new())?]);
             }
             let each = |(pass, list): (String, Vec<Channel>)| {
@@ -146,15 +150,21 @@ impl Delivery<'_> {
                 let eight = d.tuning.name(K::DeliveryDisplay) == "png_8";
                 let depth = if eight { PngDepth::Eight } else { PngDepth::Sixteen };
                 let coverage = transparent.then_some(self.plate.coverage.as_slice());
-                self.whole(path, |out| png(out, &self.delivered.picture, self.size(), coverage, &d.view(), depth))?;
+                self.whole(path, |out| {
+                    png(out, &self.delivered.picture, self.size(), coverage, &d.view(), depth, Some(self.dpi()))
+                })?;
                 written(path, self.display_notes(eight))
             }
             FileKind::Tiff => {
-                self.whole(path, |out| tiff_display(out, &self.delivered.picture, self.size(), &d.view()))?;
+                self.whole(path, |out| tiff_display(out, &self.delivered.picture, self.size(), &d.view(), self.dpi()))?;
                 written(path, self.display_notes(false))
             }
             FileKind::Exr => self.write_channels(path, self.channels(), self.half_notes()),
         }
+    }
+
+    fn dpi(&self) -> f64 {
+        self.description.tuning.real(K::DeliveryDpi)
     }
 
     fn size(&self) -> (u32, u32) {
@@ -206,6 +216,7 @@ impl Delivery<'_> {
             },
             half: self.half(),
             attributes: mattes.flat_map(Mattes::attributes).collect(),
+            dpi: Some(self.dpi()),
         };
         self.whole(path, |out| write_exr(out, self.plate.frame, self.plate.region, channels, form))?;
         written(path, notes)

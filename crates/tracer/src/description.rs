@@ -114,10 +114,10 @@ impl Description {
 
     /// Whether both show the very same picture, but for its seed, and deliver it in the same way.
     pub fn same_picture(&self, other: &Description) -> bool {
-        let seed = tuning::KNOBS[K::SamplingSeed as usize].id;
+        let apart = [K::SamplingSeed, K::DeliveryAim, K::DeliveryDpi].map(|k| tuning::KNOBS[k as usize].id);
         (&self.scene, &self.environment, &self.camera, &self.region, &self.edits, &self.version)
             == (&other.scene, &other.environment, &other.camera, &other.region, &other.edits, &other.version)
-            && self.tuning.differences(&other.tuning).iter().all(|d| d.id == seed)
+            && self.tuning.differences(&other.tuning).iter().all(|d| apart.contains(&d.id))
     }
 
     /// Parts and lights are kept for themselves: films with and without cannot be joined.

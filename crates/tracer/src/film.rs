@@ -371,6 +371,28 @@ impl Film {
         Some(out)
     }
 
+    /// A small picture of all of it, for lists: of every cell the pixel in its middle; grey where that has no sample.
+    pub fn small(&self, (width, height): (u32, u32)) -> Vec<Rgb> {
+        let area = self.area;
+        let mut out = vec![[0.18; 3]; (width * height) as usize];
+        // The cell of a pixel in its middle, along a side of so many pixels in so many cells.
+        let cell = |at: u32, side: u32, cells: u32| {
+            let k = (at as u64 * cells as u64 / side as u64) as u32;
+            let middle = ((2 * k as u64 + 1) * side as u64 / (2 * cells as u64)) as u32;
+            (middle == at).then_some(k)
+        };
+        let columns: Vec<Option<u32>> = (0..area.width).map(|x| cell(x, area.width, width)).collect();
+        let rows: Vec<Option<u32>> = (0..area.height).map(|y| cell(y, area.height, height)).collect();
+        self.each_sampled(area, |tile, tail, i, to, n| {
+            let (x, y) = (to % area.width as usize, to / area.width as usize);
+            let (Some(x), Some(y)) = (columns[x], rows[y]) else { return };
+            let half = |h| tile.mean(&self.layout, tail, i, h, n);
+            let (a, b) = (half(0), half(1));
+            out[(y * width + x) as usize] = std::array::from_fn(|c| 0.5 * (a[c] + b[c]));
+        });
+        out
+    }
+
     /// Visits every pixel of an area that has samples: its tile with the tail's factors, its place there, its place in the
     /// area, and its samples per half.
     fn each_sampled(&self, area: Region, mut f: impl FnMut(&Tile, &[f32; 3], usize, usize, u32)) {

@@ -158,6 +158,10 @@ knobs! {
         "How light becomes display values. sRGB clips highlights, the shoulder rolls them off, a table that you loaded lies over sRGB. Linear files are never changed.";
     ViewTable "view.table" View "View table" "" Whole { least: 0, most: 2_147_483_647 }, Linear, w(0), &[],
         "Number of the table in use, as loading a .cube file gives it; it follows from the table's content.";
+    DeliveryAim "delivery.aim" Delivery "Clean at" "steps" Real { least: 0.1, most: 64.0 }, Logarithmic, r(1.0), &[],
+        "How clean the delivered picture must be: the noise that may be left in any spot, in steps of 255 as displayed, seen from three picture heights away. One step cannot be seen; a frame of more pixels than the eye tells apart from there may have more in each of them. Changes no sample: finals are told clean, nearly clean or noisy by it.";
+    DeliveryDpi "delivery.dpi" Delivery "Dots per inch" "dpi" Real { least: 1.0, most: 9600.0 }, Linear, r(300.0), &[],
+        "How densely the picture is meant to be printed: the files carry it, and the size on paper follows from it. Changes no pixel.";
     DeliveryParts "delivery.parts" Delivery "Parts and lights" "" Switch, Linear, Value::Switch(true), &[],
         "Keeps the picture of every part and of every light group, with position and ids: for the noise ledger, for looking at them, and for OpenEXR files. Takes several hundred bytes a pixel, so it rests above 6 million rendered pixels.";
     DeliveryPartsLarge "delivery.parts_large" Delivery "… of large frames" "" Switch, Linear, Value::Switch(false), &[],

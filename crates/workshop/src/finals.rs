@@ -5,17 +5,20 @@ mod checks;
 mod naming;
 mod reserve;
 mod series;
+mod verdict;
 mod work;
 
 pub use checks::Check;
 pub(crate) use checks::free_disk;
 pub use series::Series;
+pub use verdict::{Cleanness, Verdict, Way};
 pub use work::read_plan;
 
-use crate::testing::write_bytes;
+use crate::testing::{small_size, write_bytes};
 use crate::{Event, FileView, FinalTimes, FinalView, FinalsView, Workshop, json, lock, parse};
 use fault::{Code, Fault};
-use picture::Region;
+use picture::files::{PngDepth, png};
+use picture::{Region, View};
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use std::path::PathBuf;
@@ -23,7 +26,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use store::{FinalRow, FinalState, NewFinalRow, Policy};
-use tracer::{Description, Ledgers, Limits, Plan, Progress};
+use tracer::{Description, Film, Ledgers, Limits, Plan, Progress};
 use ts_rs::TS;
 
 /// Between two looks at what has been left lying.
@@ -107,6 +110,7 @@ pub(crate) struct AtWork {
     wish: Mutex<Wish>,
     /// Ends the present step.
     brake: AtomicBool,
+    film: Mutex<Option<(Arc<Film>, View)>>,
 }
 
 impl AtWork {
@@ -286,10 +290,31 @@ impl Workshop {
         let [open, due, over] = store.count_finals()?;
         let mut list = rows.into_iter().map(|r| self.final_view(r)).collect::<Result<Vec<_>, _>>()?;
         for report in list.iter_mut().filter_map(|f| f.report.as_mut()) {
-            report.where_not.clear();
+            if let Some(verdict) = &mut report.verdict {
+                verdict.places.clear();
+            }
             (report.render.ledgers, report.render.noise) = (Ledgers::default(), None);
         }
         Ok(FinalsView { list, open, due, ended: over })
+    }
+
+    /// The small picture of a final as it stands, as PNG; none before it has samples, and when it renders no more.
+    pub fn final_now(&self, id: i64) -> Result<Vec<u8>, Fault> {
+        let film =
+            lock(&self.0.finals.at_work).as_ref().filter(|job| job.id == id).and_then(|job| lock(&job.film).clone());
+        let Some((film, view)) = film.filter(|(film, _)| film.samples() > 0) else {
+            return Err(Fault::new(
+                Code::NotFound,
+                "it has no picture yet",
+                format!("final {id}"),
+                "wait for its first samples",
+            ));
+        };
+        let size = small_size((film.area.width, film.area.height));
+        let mut out = Vec::new();
+        let small = self.0.screen.install(|| film.small(size));
+        png(&mut out, &small, size, None, &view, PngDepth::Eight, None)?;
+        Ok(out)
     }
 
     pub fn one_final(&self, id: i64) -> Result<FinalView, Fault> {

@@ -34,7 +34,7 @@ impl Workshop {
         while render.step(&AtomicBool::new(false)) {}
         let plate = render.plate();
         let pixels = self.pool().install(|| clean(&plate, &CleanUp::with(Method::Quick, 1.0)));
-        write_whole(&path, |out| png(out, &pixels, SIZE, None, &view, PngDepth::Eight))?;
+        write_whole(&path, |out| png(out, &pixels, SIZE, None, &view, PngDepth::Eight, None))?;
         std::fs::read(&path).map_err(|e| Fault::io(path.display().to_string(), &e))
     }
 }

@@ -36,7 +36,7 @@ pub use bin::{BinEntry, BinItem};
 pub use circumstances::{Circumstances, PhaseTime};
 pub use cleaning::{Clamped, CleanUpView, Softened};
 pub use events::{Event, FinalTimes};
-pub use finals::{Check, NewFinal, Ordered, Series, TopUp, Turn, read_plan};
+pub use finals::{Check, Cleanness, NewFinal, Ordered, Series, TopUp, Turn, Verdict, Way, read_plan};
 pub use memory::MemoryUse;
 pub use pictures::{Layer, Look, PixelReadout, Shown};
 pub use softening::{Softening, SofteningAgainst};

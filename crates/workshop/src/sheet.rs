@@ -118,7 +118,7 @@ impl Workshop {
             }
         }
         let mut out = Vec::new();
-        png(&mut out, &sheet.pixels, (w as u32, h as u32), None, &View::PLAIN, PngDepth::Eight)?;
+        png(&mut out, &sheet.pixels, (w as u32, h as u32), None, &View::PLAIN, PngDepth::Eight, None)?;
         Ok(out)
     }
 }

@@ -559,8 +559,13 @@ pub(crate) fn write_small(
     (w, h): (u32, u32),
     view: &picture::View,
 ) -> Result<(), Fault> {
-    let height = THUMBNAIL.min(h as usize);
-    let width = ((w as usize * height) as f64 / h as f64).round().clamp(1.0, 640.0) as usize;
-    let small = reduced(pixels, (w as usize, h as usize), (width, height));
-    write_whole(path, |out| png(out, &small, (width as u32, height as u32), None, view, PngDepth::Eight))
+    let to = small_size((w, h));
+    let small = reduced(pixels, (w as usize, h as usize), (to.0 as usize, to.1 as usize));
+    write_whole(path, |out| png(out, &small, to, None, view, PngDepth::Eight, None))
+}
+
+/// Size of the small picture of a frame.
+pub(crate) fn small_size((w, h): (u32, u32)) -> (u32, u32) {
+    let height = (THUMBNAIL as u32).min(h);
+    ((w as f64 * height as f64 / h as f64).round().clamp(1.0, 640.0) as u32, height)
 }

@@ -364,17 +364,29 @@ pub struct FinalReport {
     pub grain: f64,
     #[serde(default)]
     pub worst_block: f64,
-    /// No block is above the threshold by more than its estimate may be wrong.
-    pub clean: bool,
-    /// Share of the blocks that are not clean, and where the worst of them lie.
+    /// How clean the delivered picture is; none in reports of older versions.
     #[serde(default)]
-    pub unclean: f64,
+    pub verdict: Option<crate::Verdict>,
+    /// What was delivered before a top-up, the first one first.
     #[serde(default)]
-    pub where_not: Vec<Region>,
+    pub earlier: Vec<Version>,
+    /// Seconds of all deliveries: what counts for the budget.
+    #[serde(default)]
+    pub spent: f64,
     /// It went to its threshold, so that its time tells how forecasts hold.
     #[serde(default)]
     pub to_threshold: bool,
     pub render: RenderReport,
+}
+
+/// A delivery that was gone on from.
+#[derive(Debug, Clone, Serialize, Deserialize, TS)]
+pub struct Version {
+    /// Seconds that it took.
+    pub total: f64,
+    pub verdict: Option<crate::Verdict>,
+    /// Names of its files, which stay.
+    pub files: Vec<String>,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, TS)]

@@ -56,9 +56,9 @@ fn the_bill_rests_on_the_test_that_leaves_fewest_knobs_unknown_and_then_on_the_s
 #[test]
 fn the_best_evidence_rules_the_bill() {
     let (_data, w, shot) = workshop();
-    tune(&w, shot, json!({ "frame.width": 320, "frame.height": 192, "sampling.threshold": 0.04, "sampling.most": 64 }));
-    let half = json!({ "frame.width": 160, "frame.height": 96, "sampling.most": 12 });
-    let full = json!({ "frame.width": 320, "frame.height": 192, "sampling.most": 64 });
+    tune(&w, shot, json!({ "frame.width": 192, "frame.height": 128, "sampling.threshold": 0.04, "sampling.most": 64 }));
+    let half = json!({ "frame.width": 96, "frame.height": 64, "sampling.most": 12 });
+    let full = json!({ "frame.width": 192, "frame.height": 128, "sampling.most": 64 });
     tune(&w, shot, half);
     test(&w, shot);
     tune(&w, shot, full);
@@ -66,13 +66,13 @@ fn the_best_evidence_rules_the_bill() {
     let draft = bill();
     assert_eq!((draft.by.as_str(), draft.forecast.measured, draft.forecast.seen), ("proof 1", false, 1.0));
     // A region at full size: its superblocks are measured, the rest is still the draft's.
-    let region = Some(Region { x: 0, y: 0, width: 128, height: 128 });
+    let region = Some(Region { x: 0, y: 0, width: 64, height: 64 });
     let part = w.start_test(shot, &NewTest { region, live: false }).unwrap();
     w.wait_for_test();
     let mixed = bill();
     assert_eq!(mixed.by, "proof 1 and proof 2");
     let share = mixed.rests[1].share;
-    assert!((0.2..0.5).contains(&share) && (mixed.rests[0].share + share - 1.0).abs() < 0.02, "{:?}", mixed.rests);
+    assert!((0.1..0.5).contains(&share) && (mixed.rests[0].share + share - 1.0).abs() < 0.02, "{:?}", mixed.rests);
     let (d, p) = (&draft.forecast, &w.proof(part).unwrap());
     // Sampling is the sum of both: what the region took, and the draft's of the rest.
     let took = p.report.as_ref().unwrap().seconds;
@@ -124,7 +124,7 @@ fn what_other_programs_took_is_not_foretold_but_said() {
     let (data, w, shot) = workshop();
     tune(&w, shot, json!({ "sampling.most": 32, "sampling.threshold": 0.05 }));
     let id = test(&w, shot);
-    assert!(w.close(std::time::Duration::from_secs(10)).unwrap());
+    assert!(w.close(std::time::Duration::from_secs(300)).unwrap());
     let bill = |others: f64| {
         let store = Store::open(data.path()).unwrap();
         let proof = store.proof(id).unwrap();
@@ -138,7 +138,7 @@ fn what_other_programs_took_is_not_foretold_but_said() {
         drop(store);
         let w = Workshop::open(data.path()).unwrap();
         let bill = w.forecast(shot).unwrap().unwrap();
-        assert!(w.close(std::time::Duration::from_secs(10)).unwrap());
+        assert!(w.close(std::time::Duration::from_secs(300)).unwrap());
         bill
     };
     let alike = |a: f64, b: f64| (a / b - 1.0).abs() < 1e-6;

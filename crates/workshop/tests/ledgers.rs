@@ -45,7 +45,7 @@ fn ledgers_are_told_of_a_proof_and_of_a_part_of_it_also_after_a_restart() {
     let nobody = Look { part: "nobody".into(), ..look };
     assert_eq!(w.show(id, Layer::Part, &nobody).err().unwrap().code, fault::Code::NotFound);
     // Going on after a restart goes on counting bounces.
-    assert!(w.close(std::time::Duration::from_secs(10)).unwrap());
+    assert!(w.close(std::time::Duration::from_secs(300)).unwrap());
     let w = Workshop::open(data.path()).unwrap();
     assert_eq!(w.ledger(id, None).unwrap().noise, whole.noise);
     w.go_on(id, Some(16), None).unwrap();

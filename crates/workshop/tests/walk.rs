@@ -97,7 +97,7 @@ fn any_walk_through_revisions_is_that_of_a_tree() {
             }
             _ => {
                 if step % 5 == 0 {
-                    assert!(w.close(std::time::Duration::from_secs(10)).unwrap());
+                    assert!(w.close(std::time::Duration::from_secs(300)).unwrap());
                     w = Workshop::open(data.path()).unwrap();
                 }
                 continue;
@@ -126,7 +126,7 @@ fn any_walk_through_revisions_is_that_of_a_tree() {
     }
     assert!(refused > 15 && changed > 100, "{refused} {changed}");
     // All of it is still there.
-    assert!(w.close(std::time::Duration::from_secs(10)).unwrap());
+    assert!(w.close(std::time::Duration::from_secs(300)).unwrap());
     let w = Workshop::open(data.path()).unwrap();
     assert_eq!(w.revisions(shot).unwrap().len(), model.len());
     for (number, wanted) in &model {

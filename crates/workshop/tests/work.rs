@@ -18,7 +18,7 @@ fn a_proof_looks_the_same_after_a_restart_and_is_denoised_without_harm() {
     let id = test(&w, shot);
     let before: Vec<Vec<u8>> =
         [Layer::Picture, Layer::Grain, Layer::Samples, Layer::Normal].map(|l| shown(&w, id, l)).into();
-    assert!(w.close(std::time::Duration::from_secs(10)).unwrap());
+    assert!(w.close(std::time::Duration::from_secs(300)).unwrap());
     let w = Workshop::open(data.path()).unwrap();
     let after: Vec<Vec<u8>> =
         [Layer::Picture, Layer::Grain, Layer::Samples, Layer::Normal].map(|l| shown(&w, id, l)).into();
@@ -83,13 +83,13 @@ fn a_long_test_stops_at_once_and_a_new_one_takes_its_place() {
     let enough =
         |e: Option<Event>| matches!(e, Some(Event::Test { progress, .. }) if progress.samples_per_pixel >= 2.0);
     while !enough(w.test_progress()) {
-        assert!(begun.elapsed() < Duration::from_secs(60), "the test does not get on");
+        assert!(begun.elapsed() < Duration::from_secs(600), "the test does not get on");
         std::thread::sleep(Duration::from_millis(20));
     }
     let second = w.start_test(shot, &NewTest::default()).unwrap();
     // The first is put away while the second runs.
     while w.proof(first).unwrap().state == ProofState::Running {
-        assert!(begun.elapsed() < Duration::from_secs(60), "the first test is not put away");
+        assert!(begun.elapsed() < Duration::from_secs(600), "the first test is not put away");
         std::thread::sleep(Duration::from_millis(10));
     }
     let proofs = w.proofs(shot).unwrap();

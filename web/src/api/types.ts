@@ -828,6 +828,38 @@ share: number, };
 
 export type Showing = { "kind": "proof", "id": number } | { "kind": "final", "id": number };
 
+export type Verdict = { cleanness: Cleanness, 
+/**
+ * Steps of 255 that the shot allows, and the noise of a block that this is in a frame of its size, as a share of the display range.
+ */
+aim: number, limit: number, 
+/**
+ * Root mean square noise of the delivered picture, and that of its worst block, as shares of the display range.
+ */
+noise: number, worst: number, 
+/**
+ * Share of the blocks that are above the limit, and where the worst of them lie.
+ */
+above: number, places: Array<Region>, 
+/**
+ * What would help, the cheapest first.
+ */
+ways: Array<Way>, };
+
+export type Cleanness = "clean" | "nearly" | "noisy";
+
+export type Way = { "way": "top_up", region: Region, threshold: number, seconds: number, } | { "way": "denoise", seconds: number, } | { "way": "fireflies", pixels: number, };
+
+export type Version = { 
+/**
+ * Seconds that it took.
+ */
+total: number, verdict: Verdict | null, 
+/**
+ * Names of its files, which stay.
+ */
+files: Array<string>, };
+
 export type Unused = { name: string, why: string, };
 
 export type FinalView = { id: number, shot: number, shot_name: string, camera: string, frame: [number, number], threshold: number, state: FinalState, budget: number, policy: Policy, 
@@ -886,13 +918,17 @@ plan: Array<Decision>,
  */
 grain: number, worst_block: number, 
 /**
- * No block is above the threshold by more than its estimate may be wrong.
+ * How clean the delivered picture is; none in reports of older versions.
  */
-clean: boolean, 
+verdict: Verdict | null, 
 /**
- * Share of the blocks that are not clean, and where the worst of them lie.
+ * What was delivered before a top-up, the first one first.
  */
-unclean: number, where_not: Array<Region>, 
+earlier: Array<Version>, 
+/**
+ * Seconds of all deliveries: what counts for the budget.
+ */
+spent: number, 
 /**
  * It went to its threshold, so that its time tells how forecasts hold.
  */

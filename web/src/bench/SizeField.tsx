@@ -75,7 +75,16 @@ export const SizeField = memo(function SizeField({
           }}
         />
       </div>
-      {open && <Print width={width} height={height} size={size} />}
+      {open && (
+        <Print
+          width={width}
+          height={height}
+          dpi={Number(shot.tuning["delivery.dpi"])}
+          setDpi={(dpi) => set({ "delivery.dpi": dpi })}
+          locked={locked}
+          size={size}
+        />
+      )}
       <div className="size-line">
         <span>Oversize</span>
         <NumberField
@@ -102,27 +111,35 @@ export const SizeField = memo(function SizeField({
   );
 });
 
+/** The size on paper. What was chosen there is kept when the dots change, and with the link on so is its shape. */
 function Print({
   width,
   height,
+  dpi,
+  setDpi,
+  locked,
   size,
 }: {
   width: number;
   height: number;
+  dpi: number;
+  setDpi: (dpi: number) => void;
+  locked: boolean;
   size: (w: number, h: number) => void;
 }) {
   const papers = usePapers();
   const act = useAct();
   const [unit, setUnit] = useState<Unit>("mm");
-  const [dpi, setDpi] = useState(300);
   const [paper, setPaper] = useState<Sides | null>(null);
   const [pixels, setPixels] = useState<Sides | null>(null);
   const ask = (s: Sides, back: boolean) =>
     get<Sides>(
       `/api/paper?unit=${unit}&dpi=${dpi}&width=${s.width}&height=${s.height}${back ? "&pixels=true" : ""}`,
     );
-  // The frame as it is, on paper.
+  // The frame as it is, on paper; once sides were chosen there, the pixels follow from these.
+  const chosen = pixels !== null;
   useEffect(() => {
+    if (chosen) return;
     let alive = true;
     void get<Sides>(`/api/paper?unit=${unit}&dpi=${dpi}&width=${width}&height=${height}&pixels=true`).then(
       (s) => {
@@ -132,13 +149,22 @@ function Print({
     return () => {
       alive = false;
     };
-  }, [width, height, unit, dpi]);
+  }, [width, height, unit, dpi, chosen]);
   const print = async (s: Sides) => {
     const found = await act(() => ask(s, false));
     if (found) {
       setPaper(s);
       setPixels(found);
     }
+  };
+  const shape = height / width;
+  const change = (dpi: number) => {
+    setDpi(dpi);
+    // The millimetres stay.
+    if (paper && locked)
+      void act(() =>
+        get<Sides>(`/api/paper?unit=${unit}&dpi=${dpi}&width=${paper.width}&height=${paper.height}`),
+      ).then((found) => found && setPixels(found));
   };
   const factor = { mm: 1, cm: 10, inch: 25.4 }[unit];
   const shown = (v: number) => Number(v.toFixed(unit === "mm" ? 0 : 2));
@@ -149,13 +175,13 @@ function Print({
         <NumberField
           label="Print width"
           value={shown(paper?.width ?? 0)}
-          onCommit={(w) => void print({ width: w, height: paper?.height ?? w })}
+          onCommit={(w) => void print({ width: w, height: locked ? w * shape : (paper?.height ?? w) })}
         />
         ×
         <NumberField
           label="Print height"
           value={shown(paper?.height ?? 0)}
-          onCommit={(h) => void print({ width: paper?.width ?? h, height: h })}
+          onCommit={(h) => void print({ width: locked ? h / shape : (paper?.width ?? h), height: h })}
         />
         <Select<Unit>
           size="small"
@@ -165,7 +191,7 @@ function Print({
           options={(["mm", "cm", "inch"] as const).map((value) => ({ value, label: value }))}
         />
         at
-        <NumberField label="Dots per inch" value={dpi} onCommit={setDpi} />
+        <NumberField label="Dots per inch" value={dpi} onCommit={change} />
         dpi
       </div>
       <div className="size-line">

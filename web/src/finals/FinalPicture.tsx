@@ -4,8 +4,9 @@ import { ask } from "../api/client";
 import type { FinalView, Region, TopUp } from "../api/types";
 import { percent } from "../app/format";
 import { useAct } from "../app/useAct";
+import { verdictHelp, wayText, whereabouts } from "./verdict";
 
-/** The delivered picture, small: blocks that are not clean are hatched; a spot can be marked to go on there. */
+/** The delivered picture, small: blocks that are not as clean as the shot asks for are hatched; a spot can be marked to go on there. */
 export function FinalPicture({ f }: { f: FinalView }) {
   const act = useAct();
   const box = useRef<HTMLDivElement>(null);
@@ -15,6 +16,7 @@ export function FinalPicture({ f }: { f: FinalView }) {
   const [seconds, setSeconds] = useState(Math.max(5, Math.round(f.budget / 10)));
   const [threshold, setThreshold] = useState(50 * f.threshold);
   const [w, h] = f.frame;
+  const verdict = f.report?.verdict;
   const place = (r: Region) => ({
     left: `${(100 * r.x) / w}%`,
     top: `${(100 * r.y) / h}%`,
@@ -67,15 +69,41 @@ export function FinalPicture({ f }: { f: FinalView }) {
           src={`/api/finals/${f.id}/files/thumb.png?${f.ended}`}
           alt={`Final of ${f.shot_name}`}
         />
-        {f.report?.where_not.map((r) => (
+        {verdict?.places.map((r) => (
           <i key={`${r.x},${r.y}`} className="final-unclean" style={place(r)} />
         ))}
         {spot && <i className="final-mark" style={place(spot)} />}
       </div>
-      {f.report && f.report.where_not.length > 0 && (
-        <p className="second">
-          Hatched: {percent(f.report.unclean, 1)} of the blocks are above {percent(f.threshold, 2)}.
+      {verdict && (
+        <p className="second" data-testid="verdict-why">
+          {verdictHelp(verdict)}
+          {verdict.above > 0 &&
+            ` Hatched: ${percent(verdict.above, 1)} of the blocks are above, the worst ${verdict.places[0] ? `at the ${whereabouts(verdict.places[0], f.frame)}` : ""}.`}
         </p>
+      )}
+      {verdict && verdict.ways.length > 0 && (
+        <ul className="second verdict-ways">
+          {verdict.ways.map((way) => (
+            <li key={way.way}>
+              {wayText(way)}{" "}
+              {way.way === "top_up" && f.can_top_up && (
+                <Button
+                  size="small"
+                  onClick={() =>
+                    void act(() =>
+                      ask("POST", `/api/finals/${f.id}/top-up`, {
+                        region: way.region,
+                        threshold: way.threshold,
+                      }),
+                    )
+                  }
+                >
+                  Top up there
+                </Button>
+              )}
+            </li>
+          ))}
+        </ul>
       )}
       {f.can_top_up && !spot && (
         <p className="second">Drag over a spot that is still grainy to go on only there.</p>

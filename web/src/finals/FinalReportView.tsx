@@ -1,5 +1,6 @@
 import type { CauseKind, FinalView } from "../api/types";
 import { count, duration, percent, size, fileKind } from "../app/format";
+import { cleanness } from "./verdict";
 
 const sampled: CauseKind[] = ["camera", "direct", "diffuse", "reflection", "transmission", "volume"];
 
@@ -67,7 +68,7 @@ export function FinalReportView({ f }: { f: FinalView }) {
         {count(r.render.samples)} samples, {r.render.samples_per_pixel.toFixed(0)} a pixel, on{" "}
         {r.render.threads} threads.{" "}
         {r.reused > 0 && `${count(r.reused)} of them were there from tests and earlier finals. `}
-        Grain as delivered {percent(r.grain, 2)}
+        Noise as it was judged {percent(r.grain, 2)}
         {f.forecast && ` (foretold ${percent(f.forecast.grain, 2)})`}, worst block {percent(r.worst_block)}
         {f.planned
           ? "; samples as the plan says."
@@ -76,6 +77,18 @@ export function FinalReportView({ f }: { f: FinalView }) {
         {r.gaps > 0 &&
           ` There was no time for ${percent(r.gaps, 1)} of the pixels: they show what the nearest rendered pixels show.`}
       </p>
+      {r.earlier.length > 0 && (
+        <p className="second" data-testid="final-versions">
+          Delivered {r.earlier.length + 1} times, each with files of its own:{" "}
+          {[...r.earlier, { total: r.total, verdict: r.verdict }]
+            .map(
+              (v, i) =>
+                `${i + 1}. ${duration(v.total)}${v.verdict ? `, ${cleanness[v.verdict.cleanness].toLowerCase()}` : ""}`,
+            )
+            .join("; ")}
+          ; {duration(r.spent)} in all.
+        </p>
+      )}
       {last && (
         <p className="second" data-testid="final-plan">
           {r.plan.length} decisions: the threshold went from {percent(r.plan[0]!.threshold, 1)} to{" "}

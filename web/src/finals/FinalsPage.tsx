@@ -11,6 +11,7 @@ import { clock, duration, percent, size, spoken } from "../app/format";
 import { useAct } from "../app/useAct";
 import { useDelete } from "../app/useDelete";
 import { FinalPicture } from "./FinalPicture";
+import { cleanness, verdictHelp } from "./verdict";
 import { FinalReportView } from "./FinalReportView";
 
 /** When it should end, by render time and by the clock. */
@@ -52,22 +53,41 @@ const late = (f: FinalView, p: Progress | undefined, t: FinalTimes | undefined) 
 function Verdict({ f }: { f: FinalView }) {
   if (f.state !== "delivered" || !f.report) return null;
   const r = f.report;
-  const late = r.total - f.budget;
+  // The budget counts every delivery.
+  const late = (r.spent || r.total) - f.budget;
   const over = late > f.slack;
   return (
     <>
-      <div>
-        {r.clean ? <b>Clean</b> : <b className="over">Not clean everywhere</b>} ·{" "}
-        {percent(1 - r.unclean, r.unclean > 0 && r.unclean < 0.01 ? 2 : 0)} of it at {percent(f.threshold)}
-      </div>
+      {r.verdict && (
+        <div data-testid="verdict">
+          <Tooltip title={verdictHelp(r.verdict)}>
+            <b className={r.verdict.cleanness === "noisy" ? "caution" : ""}>
+              {cleanness[r.verdict.cleanness]}
+            </b>
+            {r.verdict.above > 0 && ` · ${percent(r.verdict.above, r.verdict.above < 0.01 ? 2 : 0)} above`}
+          </Tooltip>
+        </div>
+      )}
       <div className={over ? "over" : "second"}>
         {over
           ? `${spoken(late)} over budget`
           : -late >= f.slack
             ? `${spoken(-late)} inside budget`
             : "within budget"}
+        {r.earlier.length > 0 && `, ${r.earlier.length + 1} deliveries`}
       </div>
     </>
+  );
+}
+
+/** The picture of a final as it is rendered, anew every few seconds. */
+function Watched({ id, seconds }: { id: number; seconds: number }) {
+  return (
+    <img
+      data-testid="final-now"
+      src={`/api/finals/${id}/now.png?${Math.floor(seconds / (seconds < 20 ? 2 : 10))}`}
+      alt=""
+    />
   );
 }
 
@@ -98,7 +118,8 @@ function Row({
     >
       <span className="final-number">{number}</span>
       <span className="final-thumb">
-        {f.state === "delivered" && <img src={`/api/finals/${f.id}/files/thumb.png`} alt="" />}
+        {f.state === "delivered" && <img src={`/api/finals/${f.id}/files/thumb.png?${f.ended}`} alt="" />}
+        {f.state === "running" && (p?.samples ?? 0) > 0 && <Watched id={f.id} seconds={p!.elapsed} />}
       </span>
       <span className="final-main">
         <b>
@@ -174,6 +195,11 @@ function Detail({ f: listed }: { f: FinalView }) {
           <p className="over">
             The top-up failed: {f.fault.what}; {f.fault.remedy}
           </p>
+        )}
+        {f.state === "running" && (f.progress?.samples ?? 0) > 0 && (
+          <div className="final-spot">
+            <Watched id={f.id} seconds={f.progress!.elapsed} />
+          </div>
         )}
         {f.state === "delivered" && <FinalPicture f={f} />}
         <FinalReportView f={f} />

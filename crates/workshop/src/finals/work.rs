@@ -4,16 +4,16 @@
 //! plan under *hold the time*. Both are written whole or not at all, the course first: it only ever adds to what the film says.
 
 use super::reserve::{Reserve, Stopwatch, too_long};
+use super::verdict::{Looked, Verdict};
 use super::{AtWork, Task, Wish};
 use crate::forecasts::denoise_figure;
 use crate::saved::{COUNTS, load_counts, remove_render, save_render};
 use crate::testing::{idle, write_bytes, write_small};
-use crate::{Event, FileView, FinalReport, FinalTimes, Workshop, json, lock, parse};
+use crate::{Event, FileView, FinalReport, FinalTimes, Version, Workshop, json, lock, parse};
 use fault::{Code, Fault, panic_text};
-use picture::grain::BlockMap;
-use picture::{Plate, Region, footprint};
+use picture::{Region, footprint};
 use serde::{Deserialize, Serialize};
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -35,16 +35,12 @@ const SOURCES: usize = 8;
 const KEPT: usize = 5;
 /// Ended finals among which those are looked for whose samples are kept no longer.
 const RECENT: u32 = 50;
-/// Blocks count as clean up to this much above the threshold: 64 pixels tell their grain to about a tenth.
-const TOLERANCE: f64 = 1.1;
 /// Under *hold the time* a checkpoint may take this share of the time that is left.
 const CHECKPOINT_SHARE: f64 = 0.05;
 /// Bytes a second at which a film is written, where none has been written yet.
 const USUAL_DISK: f64 = 2e8;
 /// Under this name memory counts the film of a final.
 const FILM: &str = "films of finals";
-/// Blocks that are listed as not clean.
-const LISTED: usize = 400;
 
 /// File of the report.
 pub(crate) const REPORT: &str = "report.json";
@@ -140,7 +136,12 @@ enum End {
 
 impl Workshop {
     pub(super) fn work_final(&self, row: &FinalRow) {
-        let job = Arc::new(AtWork { id: row.id, wish: Mutex::new(Wish::Go), brake: AtomicBool::new(false) });
+        let job = Arc::new(AtWork {
+            id: row.id,
+            wish: Mutex::new(Wish::Go),
+            brake: AtomicBool::new(false),
+            film: Mutex::new(None),
+        });
         *lock(&self.0.finals.at_work) = Some(job.clone());
         if self.begins().is_err() {
             *lock(&job.wish) = Wish::Leave;
@@ -309,6 +310,7 @@ impl Workshop {
             }
         };
         self.0.memory.hold_film((FILM, row.id), render.film_bytes());
+        *lock(&job.film) = Some((render.film(), d.view()));
         let limits = Limits::of(&d.tuning);
         let start = clock.elapsed().as_secs_f64();
         course.start += start;
@@ -436,6 +438,26 @@ impl Workshop {
         save_render(render, d, folder)
     }
 
+    /// What of a final was delivered before the present delivery, the first one first.
+    fn versions_before(&self, row: &FinalRow) -> Result<Vec<Version>, Fault> {
+        let Some(before) = row.report.as_ref().filter(|_| row.files != "[]") else { return Ok(Vec::new()) };
+        let before: FinalReport = parse(before, "report")?;
+        let files: Vec<FileView> = parse(&row.files, "files")?;
+        let known: Vec<&String> = before.earlier.iter().flat_map(|v| &v.files).collect();
+        let own = files.into_iter().map(|f| f.name).filter(|name| !known.contains(&name)).collect();
+        let last = Version { total: before.total, verdict: before.verdict, files: own };
+        Ok(before.earlier.into_iter().chain([last]).collect())
+    }
+
+    /// Names of the files of the present delivery: the second one of a final ends in `_v2`.
+    fn version_base(&self, row: &FinalRow) -> Result<String, Fault> {
+        let base = self.base_of(row)?;
+        match self.versions_before(row)?.len() {
+            0 => Ok(base),
+            n => self.free_name(format!("{base}_v{}", n + 1)),
+        }
+    }
+
     /// Denoises, writes and reports.
     fn deliver_final(&self, row: &FinalRow, rest: Rest, watch: &Stopwatch, folder: &Path) -> Result<End, Fault> {
         let Rest { render, description: d, course } = &rest;
@@ -449,17 +471,15 @@ impl Workshop {
         let mut plate = render.plate();
         let report: RenderReport = render.report_of(Some(&plate));
         let gaps = plate.fill_gaps();
-        let unsampled = blocks_without_samples(&plate, d.judging().block);
+        let looked = Looked::of(&plate);
         let size = (plate.region.width, plate.region.height);
-        // What a top-up writes anew may have other names than before.
+        // Each delivery has files of its own: what was handed over before stays.
         let older: Vec<FileView> = parse(&row.files, "files")?;
-        let base = self.base_of(row)?;
-        let (delivered, files, [denoise, mattes]) = self.write_delivery(render, d, plate, d.area(), folder, &base)?;
+        let base = self.version_base(row)?;
+        let (delivered, mut files, [denoise, mattes]) =
+            self.write_delivery(render, d, plate, d.area(), folder, &base)?;
         if let Some(method) = clean_up_of(&d.tuning).denoises() {
             self.0.store.set_machine(&denoise_figure(method), denoise / pixels)?;
-        }
-        for f in older.iter().filter(|f| !files.iter().any(|n| n.name == f.name)) {
-            let _ = std::fs::remove_file(folder.join(&f.name));
         }
         self.learn_sizes(&files, d, pixels)?;
         write_small(&folder.join("thumb.png"), &delivered.picture, size, &d.view())?;
@@ -472,14 +492,9 @@ impl Workshop {
         let each = (writing - mattes) / pixels / advice::channels_written(&d.tuning, pixels).max(1.0);
         self.0.store.set_machine("write_per_channel", each)?;
 
-        let threshold = Limits::of(&d.tuning).threshold;
-        let map = &delivered.grain;
-        let above = |k: &usize| map.grain[*k] > TOLERANCE * threshold || unsampled.contains(k);
-        let unclean: Vec<usize> = (0..map.grain.len()).filter(above).collect();
-        let place = |k: &usize| map.place(*k).shared(d.area());
-        let mut worst = unclean.clone();
-        worst.sort_by(|a, b| map.grain[*b].total_cmp(&map.grain[*a]));
-        let (grain, worst_block) = map.summary();
+        let verdict = Verdict::of(&delivered, d, &looked, &report, &self.machine());
+        let earlier = self.versions_before(row)?;
+        let (grain, worst_block) = delivered.grain.summary();
         let final_report = FinalReport {
             start: course.start,
             sampling: sampled - course.start - course.saving,
@@ -493,13 +508,14 @@ impl Workshop {
             plan: course.hold.as_ref().map(|h| h.decisions.clone()).unwrap_or_default(),
             grain,
             worst_block,
-            clean: unclean.is_empty(),
-            unclean: unclean.len() as f64 / map.grain.len().max(1) as f64,
-            where_not: worst.iter().take(LISTED).filter_map(place).collect(),
+            verdict: Some(verdict),
+            spent: total + earlier.iter().map(|v: &Version| v.total).sum::<f64>(),
+            earlier,
             to_threshold: row.policy == Policy::Cleanness && task.top_up.is_none() && !task.planned,
             render: report,
         };
         write_bytes(&folder.join(REPORT), &serde_json::to_vec_pretty(&final_report).unwrap_or_default())?;
+        files.extend(older.into_iter().filter(|f| !files.iter().any(|n| n.name == f.name)).collect::<Vec<_>>());
         Ok(End::Delivered(Box::new(final_report), files, Box::new(rest)))
     }
 
@@ -525,16 +541,6 @@ impl Workshop {
         }
         Ok(())
     }
-}
-
-/// Numbers of the blocks of which no pixel has a sample, as a map of the plate counts them.
-fn blocks_without_samples(plate: &Plate, block: u32) -> HashSet<usize> {
-    if plate.samples.iter().all(|n| *n > 0) {
-        return HashSet::new();
-    }
-    let none = (0..plate.region.area()).map(|_| [0.0; 3]);
-    let map = BlockMap::from_differences(plate.region, block, none).of_rendered(plate.region, &plate.samples);
-    (0..map.pixels.len()).filter(|k| map.pixels[*k] == 0).collect()
 }
 
 #[cfg(test)]
