@@ -48,6 +48,15 @@ async fn a_proof_is_cleaned_again_and_again_without_rendering() {
     page.press("Noisy | clean").await;
     page.says("the wipe", ".stage-modes", "/Wipe/").await;
     page.press("Noisy | clean").await;
+    // What is tried on a proof changes nothing about the shot until it is used for it.
+    let own = format!(
+        "fetch('/api/shots/{}').then(r => r.json()).then(s => s.tuning['cleanup.denoise'])",
+        shot.as_str().unwrap()
+    );
+    assert_eq!(page.script(&format!("return {own}")).await, "quick");
+    page.press("Use for the shot").await;
+    page.until("the shot's own clean-up", &format!("return {own}.then(d => d === 'careful')")).await;
+    page.says("still careful", ".stage-frame", "/ · careful/").await;
     page.press("show where").await;
     page.says("the map of lost detail", ".stage-frame", "/detail lost/").await;
     page.see(".detail-legend").await;
@@ -61,8 +70,12 @@ async fn a_proof_is_cleaned_again_and_again_without_rendering() {
     page.press("Proofs").await;
     page.drop_files(".bench", &[("other.png", &picture)]).await;
     page.click("[data-kind=picture] .proof-picture").await;
+    // It is shown as it is, whatever the shot's clean-up.
+    page.says("the picture as it is", ".stage-frame", "/from elsewhere.* · noisy/").await;
     page.key("u").await;
     page.press("Colour only").await;
+    page.says("cleaned since it was asked for", ".stage-frame", "/ · colour only/").await;
+    assert_eq!(page.script(&format!("return {own}")).await, "careful");
     page.says("the noise profile", ".profile-chart", "/drag a flat region/").await;
     page.script("document.querySelector('.profile-chart circle[role=button]').dispatchEvent(new MouseEvent('click', {bubbles: true}))").await;
     page.see(".profile-chart circle.struck").await;

@@ -159,7 +159,8 @@ fn reference_libraries_open_the_files_and_agree() {
     let p = Place::new();
     p.fine(&format!("{SMALL} --region 33,21,50,40 --set frame.transparent=true --out a.exr --out a.png"));
     p.fine(&format!("{SMALL} --region 33,21,50,40 --set sampling.seed=2 --out b.exr --out b.png"));
-    let more = "--set delivery.linear=exr_half --set delivery.mattes=true --set delivery.dpi=254 --out c.exr --out c.tif";
+    let more =
+        "--set delivery.linear=exr_half --set delivery.mattes=true --set delivery.dpi=254 --out c.exr --out c.tif";
     p.fine(&format!("{SMALL} --region 33,21,50,40 --set sampling.seed=2 {more}"));
     std::fs::write(p.file("compare.json"), p.fine("compare b.exr a.exr --json")).unwrap();
     by_reference(&p, "reference.py", &[]);

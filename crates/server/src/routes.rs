@@ -17,6 +17,7 @@ use picture::filter::{CHART, Character, Filter, chart};
 use picture::{Region, Transform, View};
 use serde::Deserialize;
 use serde::de::DeserializeOwned;
+use std::collections::BTreeMap;
 use workshop::{CleanUpView, Layer, Look, Workshop};
 
 /// Path parameters whose errors have the API's shape.
@@ -535,13 +536,28 @@ async fn thumbnail(State(app): State<App>, Path(id): Path<i64>, request: Request
 struct Compared {
     ids: String,
     reference: Option<i64>,
+    /// JSON: how each of them is looked at, by its number.
+    looks: Option<String>,
+}
+
+fn looks(w: &Workshop, text: &Option<String>) -> Result<workshop::Looks, Fault> {
+    let Some(text) = text else { return Ok(workshop::Looks::default()) };
+    let asked: BTreeMap<i64, LookQuery> = serde_json::from_str(text).map_err(|e| {
+        Fault::new(
+            Code::Damaged,
+            format!("these looks cannot be read: {e}"),
+            "looks",
+            "give looks by the numbers of proofs",
+        )
+    })?;
+    asked.into_iter().map(|(id, q)| Ok((id, q.of(w, id)?))).collect()
 }
 
 async fn compare(State(app): State<App>, Query(q): Query<Compared>) -> Answer<workshop::Comparison> {
     let ids = q.ids.split(',').map(|t| t.trim().parse()).collect::<Result<Vec<i64>, _>>().map_err(|_| {
         Failure(Fault::new(Code::NotANumber, "not a list of proofs", "ids", "give numbers with commas between them"))
     })?;
-    work(app, move |w| w.compare(&ids, q.reference)).await.map(Json)
+    work(app, move |w| w.compare(&ids, q.reference, &looks(w, &q.looks)?)).await.map(Json)
 }
 
 #[derive(Deserialize)]
@@ -549,6 +565,7 @@ struct Pair {
     a: i64,
     b: i64,
     gain: Option<f64>,
+    looks: Option<String>,
 }
 
 impl Pair {
@@ -558,12 +575,12 @@ impl Pair {
 }
 
 async fn difference(State(app): State<App>, Query(p): Query<Pair>) -> Result<Response, Failure> {
-    work(app, move |w| w.difference(p.a, p.b, p.gain())).await.map(pixels)
+    work(app, move |w| w.difference(p.a, p.b, p.gain(), &looks(w, &p.looks)?)).await.map(pixels)
 }
 
 /// `a` is the reference.
 async fn look_change(State(app): State<App>, Query(p): Query<Pair>) -> Result<Response, Failure> {
-    work(app, move |w| w.look_change(p.b, p.a, p.gain())).await.map(pixels)
+    work(app, move |w| w.look_change(p.b, p.a, p.gain(), &looks(w, &p.looks)?)).await.map(pixels)
 }
 
 async fn finals(State(app): State<App>, Query(q): Query<Page>) -> Answer<workshop::FinalsView> {

@@ -1,14 +1,19 @@
 //! Two to four proofs side by side, as numbers and as maps; against each other, or against a reference.
 
-use crate::{Column, Comparison, KnobRow, Shown, Workshop, parse};
+use crate::{Column, Comparison, KnobRow, Look, Shown, Workshop, parse};
 use fault::{Code, Fault};
 use picture::against::{Against, Halves, against, look_map};
+use picture::grain::{BlockMap, Judging, Measure};
 use picture::maps::signed_colour;
 use picture::{Plate, Region, Rgb, View, luminance, metrics};
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use store::ProofRow;
 use tracer::{Description, RenderReport};
 use tuning::{K, KNOBS, Value};
+
+/// How proofs are looked at, by their ids; what is absent shows itself as it was made.
+pub type Looks = BTreeMap<i64, Look>;
 
 /// Most proofs in one comparison.
 const MOST: usize = 4;
@@ -22,6 +27,8 @@ struct Side {
     plate: Arc<Plate>,
     halves: (Vec<Rgb>, Vec<Rgb>),
     view: View,
+    /// Root mean square noise of the picture as it is shown; none of one without halves.
+    noise: Option<f64>,
 }
 
 impl Side {
@@ -65,37 +72,46 @@ impl Side {
             plate: Arc::new(moved),
             halves,
             view: self.view,
+            noise: self.noise,
         })
     }
 }
 
 impl Workshop {
-    fn side(&self, id: i64) -> Result<Side, Fault> {
+    /// A proof as it is looked at, or as it shows itself.
+    fn side(&self, id: i64, looks: &Looks) -> Result<Side, Fault> {
         let row = self.0.store.proof(id)?;
         let description = self.description_of(&row)?;
         let plate = self.plate(id)?;
-        let look = self.look_of(id)?;
+        let look = looks.get(&id).cloned().map_or_else(|| self.look_of(id), Ok)?;
         // Both halves cleaned alike, so that their difference is the grain that is left.
         let [a, b] = self.cleaned(id, &look)?.halves.clone();
-        let halves = (a, b);
+        let judging = Judging { measure: Measure::Delivered, clean: look.clean, ..Judging::displayed(look.view) };
+        let noise = description.is_some().then(|| {
+            let differences = a.iter().zip(&b).map(|(a, b)| judging.difference(*a, *b));
+            let map = BlockMap::from_differences(plate.region, judging.block, differences);
+            map.of_rendered(plate.region, &plate.samples).summary().0
+        });
         let report = row.report.as_deref().map(|r| parse(r, "report")).transpose()?;
-        Ok(Side { view: look.view, report, halves, plate, description, row })
+        Ok(Side { view: look.view, report, halves: (a, b), plate, description, row, noise })
     }
 
     /// The table of a comparison. The first of `ids` is A; the others are measured against it, or all of them against
-    /// `reference`.
-    pub fn compare(&self, ids: &[i64], reference: Option<i64>) -> Result<Comparison, Fault> {
+    /// `reference`. Every figure is of the pictures as they are looked at.
+    pub fn compare(&self, ids: &[i64], reference: Option<i64>, looks: &Looks) -> Result<Comparison, Fault> {
         if ids.len() < 2 && reference.is_none() || ids.is_empty() || ids.len() > MOST {
             let what = format!("{} proofs cannot be compared", ids.len());
             return Err(Fault::new(Code::OutOfRange, what, "proofs", format!("choose two to {MOST}")));
         }
-        self.shared(&format!("comparison {ids:?} {reference:?}"), || self.make_comparison(ids, reference))
+        self.shared(&format!("comparison {ids:?} {reference:?} {looks:?}"), || {
+            self.make_comparison(ids, reference, looks)
+        })
     }
 
-    fn make_comparison(&self, ids: &[i64], reference: Option<i64>) -> Result<Comparison, Fault> {
-        let sides: Vec<Side> = ids.iter().map(|id| self.side(*id)).collect::<Result<_, _>>()?;
+    fn make_comparison(&self, ids: &[i64], reference: Option<i64>, looks: &Looks) -> Result<Comparison, Fault> {
+        let sides: Vec<Side> = ids.iter().map(|id| self.side(*id, looks)).collect::<Result<_, _>>()?;
         let base = match reference {
-            Some(id) => Some(self.side(id)?),
+            Some(id) => Some(self.side(id, looks)?),
             None => None,
         };
         let first = &sides[0];
@@ -107,8 +123,8 @@ impl Workshop {
                 proof: s.row.id,
                 seconds: figure(s, |r| r.seconds),
                 time_ratio: ratio(figure(first, |r| r.seconds), figure(s, |r| r.seconds)),
-                grain: figure(s, |r| r.grain),
-                grain_ratio: ratio(figure(first, |r| r.grain), figure(s, |r| r.grain)),
+                grain: s.noise,
+                grain_ratio: ratio(first.noise, s.noise),
                 samples_per_pixel: figure(s, |r| r.samples_per_pixel),
                 rays: figure(s, |r| r.rays.iter().map(|k| k.rays as f64).sum()),
                 metrics: None,
@@ -141,8 +157,8 @@ impl Workshop {
     }
 
     /// Where b is brighter or darker than a: display luminance, signed, times `gain`.
-    pub fn difference(&self, a: i64, b: i64, gain: f64) -> Result<Shown, Fault> {
-        let (a, b, r, frame) = self.pair(a, b)?;
+    pub fn difference(&self, a: i64, b: i64, gain: f64, looks: &Looks) -> Result<Shown, Fault> {
+        let (a, b, r, frame) = self.pair(a, b, looks)?;
         let view = b.view;
         let shown = |s: &Side| -> Vec<f32> { s.cut(r).iter().map(|c| luminance(view.display(*c))).collect() };
         let (da, db) = (shown(&a), shown(&b));
@@ -150,8 +166,8 @@ impl Workshop {
     }
 
     /// Where a proof's look differs from a reference beyond its grain: display luminance, signed, times `gain`.
-    pub fn look_change(&self, proof: i64, reference: i64, gain: f64) -> Result<Shown, Fault> {
-        let (r, x, shared, frame) = self.pair(reference, proof)?;
+    pub fn look_change(&self, proof: i64, reference: i64, gain: f64, looks: &Looks) -> Result<Shown, Fault> {
+        let (r, x, shared, frame) = self.pair(reference, proof, looks)?;
         let ((xa, xb), (ra, rb)) = (x.cut_halves(shared), r.cut_halves(shared));
         let halves = (Halves { a: &xa, b: &xb }, Halves { a: &ra, b: &rb });
         let map = look_map(halves.0, halves.1, shared.width as usize, 8, &x.view);
@@ -159,8 +175,8 @@ impl Workshop {
     }
 
     /// Two proofs on the frame of the second, with the part that both hold.
-    fn pair(&self, a: i64, b: i64) -> Result<(Side, Side, Region, (u32, u32)), Fault> {
-        let (mut a, b) = (self.side(a)?, self.side(b)?);
+    fn pair(&self, a: i64, b: i64, looks: &Looks) -> Result<(Side, Side, Region, (u32, u32)), Fault> {
+        let (mut a, b) = (self.side(a, looks)?, self.side(b, looks)?);
         let frame = b.plate.frame;
         if a.plate.frame != frame {
             a = a.on_frame(frame).ok_or_else(nothing_shared)?;

@@ -22,12 +22,15 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use store::{ProofKind, ProofState};
-use tracer::{Description, RenderReport, SavedCounts};
-use tuning::Tuning;
+use tracer::{Description, Limits, RenderReport, SavedCounts};
+use tuning::{K, Tuning};
 
 /// Tests that are looked at, and delivered finals, newest first.
 const CANDIDATES: usize = 12;
 const FINALS: usize = 4;
+
+/// Samples a pixel that the knob allows.
+const MOST: u32 = 65_536;
 
 /// How many more than the best one tell of a forecast.
 const ALSO: usize = 4;
@@ -165,9 +168,16 @@ impl Workshop {
         let (mut out, mut elsewhere) = (Vec::new(), 0);
         let same = |d: &Description| d.scene == row.scene && d.camera == camera && d.environment == row.environment;
         for f in self.0.store.newest_delivered(shot, FINALS as u32)? {
-            let description: Description = parse(&f.description, "final")?;
+            let mut description: Description = parse(&f.description, "final")?;
             let Some(report) = f.report.as_ref().filter(|_| same(&description)) else { continue };
             let report: FinalReport = parse(report, "report")?;
+            // Under a time limit, and where it was topped up, it did not end at its own threshold and most samples.
+            let held = report.plan.last().map(|decision| decision.threshold);
+            let own = Limits::of(&description.tuning).threshold;
+            if let Some(ended) = held.or((!report.earlier.is_empty()).then_some(1.01 * own)) {
+                let t = description.tuning.with(K::SamplingEffort, 1.0).with(K::SamplingMost, MOST);
+                description.tuning = t.with(K::SamplingThreshold, ended.clamp(0.0005, 1.0));
+            }
             let origin = Origin::Final(f.id);
             let Some(counts) = self.counts(origin, report.render.samples) else { continue };
             let pilot = self.pilot_for(shot, &description)?;

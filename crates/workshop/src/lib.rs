@@ -35,6 +35,7 @@ pub use archive::{PresetExport, ProofExport, ShotExport};
 pub use bin::{BinEntry, BinItem};
 pub use circumstances::{Circumstances, PhaseTime};
 pub use cleaning::{Clamped, CleanUpView, Softened};
+pub use comparing::Looks;
 pub use events::{Event, FinalTimes};
 pub use finals::{Check, Cleanness, NewFinal, Ordered, Series, TopUp, Turn, Verdict, Way, read_plan};
 pub use memory::MemoryUse;

@@ -14,6 +14,7 @@ use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
+use store::ProofKind;
 use tracer::{Description, Limits, clean_up_of};
 use ts_rs::TS;
 use tuning::K;
@@ -141,6 +142,8 @@ impl Workshop {
     pub fn look_of(&self, proof: i64) -> Result<Look, Fault> {
         let row = self.0.store.proof(proof)?;
         match self.description_of(&row)? {
+            // A reference is what others are measured against: as it was rendered, unless somebody asks for more.
+            Some(d) if row.kind == ProofKind::Reference => Ok(Look { clean: CleanUp::NONE, ..Look::of(&d) }),
             Some(d) => Ok(Look::of(&d)),
             None => {
                 let view = self.picture_view(row.shot, &self.elsewhere(&row)?)?;

@@ -105,6 +105,25 @@ fn the_best_evidence_rules_the_bill() {
     assert!(next.forecast.sampling < truth.forecast.sampling);
 }
 
+/// A final that ended by its time limit has not shown what its threshold takes: it is foretold to take longer, not as long.
+#[test]
+fn a_final_that_held_the_time_is_no_proof_that_its_threshold_is_cheap() {
+    let (_data, w, shot) = workshop();
+    let fine = json!({ "sampling.threshold": 0.002, "sampling.most": 65536, "delivery.linear": "none" });
+    tune(&w, shot, fine);
+    w.change_shot(shot, &ShotChange { budget: Some(3.0), ..Default::default() }).unwrap();
+    let held = NewFinal { policy: Policy::Time, ..NewFinal::default() };
+    let id = w.add_finals(shot, &held).unwrap().finals[0].id;
+    w.wait_for_finals().unwrap();
+    let f = w.one_final(id).unwrap();
+    let report = f.report.unwrap_or_else(|| panic!("{:?}", f.fault));
+    let bill = w.forecast(shot).unwrap().unwrap();
+    assert!(bill.by.starts_with("the final ") && !bill.forecast.counted, "{bill:?}");
+    let (told, reached) = (bill.forecast.sampling, report.plan.last().unwrap().threshold);
+    // Noise falls with the root of the samples, or more slowly.
+    assert!(reached > 0.004 && told > 3.0 * report.sampling, "{told} after {} at {reached}", report.sampling);
+}
+
 /// What a test has taken is what its map says of it at its own threshold.
 #[test]
 fn a_part_takes_at_its_own_threshold_what_it_took() {

@@ -446,6 +446,6 @@ fn what_many_ask_at_once_is_worked_out_once() {
     assert!(seconds[0] > 0.0 && seconds.iter().all(|s| *s == seconds[0]), "{seconds:?}");
     let memory = w.settings_view().memory;
     assert!(memory.iter().any(|m| m.what == "cleaned pictures" && m.count >= 2), "{memory:?}");
-    let table = w.compare(&[a, b], None).unwrap();
+    let table = w.compare(&[a, b], None, &Looks::new()).unwrap();
     assert_eq!(table.columns.len(), 2);
 }

@@ -128,19 +128,19 @@ fn a_reference_tells_grain_from_look() {
     // Light that may not bounce is missed, which is a change of the look; noise is not.
     tune(&w, shot, json!({ "depth.total": 1 }));
     let darker = test(&w, shot);
-    let c = w.compare(&[plain, darker], Some(reference)).unwrap();
+    let c = w.compare(&[plain, darker], Some(reference), &Looks::new()).unwrap();
     let of = |i: usize| c.columns[i].against.clone().unwrap();
     assert!(of(0).look < 0.6 * of(0).grain, "{:?}", of(0));
     assert!(of(1).brighter < -2.0 * of(1).brighter_error && of(1).words.contains("darker"), "{:?}", of(1));
     let m = c.columns[0].metrics.unwrap();
     assert!(m.rmse > 0.0 && m.psnr.is_some() && m.ssim.is_some() && (0.0..1.0).contains(&m.flip), "{m:?}");
     assert_eq!(c.columns[0].shared, Some(region));
-    let map = w.look_change(darker, reference, 8.0).unwrap();
+    let map = w.look_change(darker, reference, 8.0, &Looks::new()).unwrap();
     assert_eq!((map.region, map.rgba.len()), (region, 40 * 32 * 4));
     // A proof of another size is compared on its own frame, and this is said.
     tune(&w, shot, json!({ "frame.width": 32, "frame.height": 24 }));
     let small = test(&w, shot);
-    let c = w.compare(&[small], Some(reference)).unwrap();
+    let c = w.compare(&[small], Some(reference), &Looks::new()).unwrap();
     assert!(
         c.columns[0].metrics.is_some() && c.columns[0].notes[0].contains("brought to 32 × 24"),
         "{:?}",
@@ -194,7 +194,7 @@ fn a_picture_from_elsewhere_lies_in_the_sheet_and_says_what_is_unknown() {
     assert_eq!((p.kind, p.frame, p.report.is_none()), (ProofKind::Picture, (96, 64), true));
     assert!(p.marks[0].contains("unknown"), "{:?}", p.marks);
     assert!(shown(&w, p.id) == s.rgba);
-    let c = w.compare(&[id, p.id], None).unwrap();
+    let c = w.compare(&[id, p.id], None, &Looks::new()).unwrap();
     assert!(c.columns[1].metrics.unwrap().psnr.unwrap() > 45.0 && c.columns[1].against.is_none() && c.rows.is_empty());
     assert!(w.go_on(p.id, None, None).is_err() && w.take_tuning(p.id, &TakeBack::default()).is_err());
     std::fs::write(&file, b"not a picture").unwrap();

@@ -105,7 +105,7 @@ fn proofs_are_compared_in_numbers_and_give_their_tuning_back() {
     let few = test(&w, shot);
     tune(&w, shot, serde_json::json!({ "sampling.most": 32, "sampling.least": 32 }));
     let many = test(&w, shot);
-    let c = w.compare(&[few, many], None).unwrap();
+    let c = w.compare(&[few, many], None, &Looks::new()).unwrap();
     assert_eq!(c.rows.iter().map(|d| d.id).collect::<Vec<_>>(), ["sampling.least", "sampling.most"]);
     // Common practice, no source: four times the samples, half the grain. Display values of so noisy a picture clip, which
     // keeps the grain of few samples down, so the gain is smaller here.
@@ -119,12 +119,29 @@ fn proofs_are_compared_in_numbers_and_give_their_tuning_back() {
     // The same description is the same picture, bit for bit.
     let again = w.repeat_test(few).unwrap();
     w.wait_for_test();
-    assert_eq!(w.compare(&[few, again], None).unwrap().columns[1].metrics.unwrap().rmse, 0.0);
+    assert_eq!(w.compare(&[few, again], None, &Looks::new()).unwrap().columns[1].metrics.unwrap().rmse, 0.0);
+    // Figures are of the pictures as they are looked at: cleaned, another error and less noise.
+    let cleaned = |id: i64| {
+        let clean = CleanUp::with(Method::Quick, 1.0);
+        Looks::from([(id, Look { clean, ..w.look_of(id).unwrap() })])
+    };
+    let c = w.compare(&[few, again], None, &cleaned(again)).unwrap();
+    assert!(c.columns[1].metrics.unwrap().rmse > 0.0 && c.columns[1].grain_ratio.unwrap() > 1.2, "{c:?}");
+    let raw = w.difference(few, again, 8.0, &Looks::new()).unwrap();
+    assert!(raw.rgba != w.difference(few, again, 8.0, &cleaned(again)).unwrap().rgba);
+    // A reference is not cleaned by itself, whatever the shot's denoiser.
+    tune(&w, shot, serde_json::json!({ "cleanup.denoise": "quick" }));
+    let region = Some(picture::Region { x: 0, y: 0, width: 8, height: 8 });
+    tune(&w, shot, serde_json::json!({ "sampling.least": 4, "sampling.most": 8, "sampling.threshold": 0.8 }));
+    let reference = w.make_reference(shot, region).unwrap();
+    w.wait_for_test();
+    assert!(!w.look_of(reference).unwrap().clean.acts());
+    tune(&w, shot, serde_json::json!({ "cleanup.denoise": "none" }));
     // What a pilot did not render is not darker.
     tune(&w, shot, serde_json::json!({ "frame.width": 480, "frame.height": 320, "sampling.least": 4 }));
     let pilot = w.start_pilot(shot).unwrap();
     w.wait_for_test();
-    let column = &w.compare(&[few, pilot], None).unwrap().columns[1];
+    let column = &w.compare(&[few, pilot], None, &Looks::new()).unwrap().columns[1];
     assert!(column.metrics.is_none() && column.notes.iter().any(|n| n.contains("not rendered")), "{:?}", column.notes);
 }
 

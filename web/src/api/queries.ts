@@ -153,11 +153,13 @@ export const useEnvironments = () =>
   useQuery({ queryKey: ["environments"], queryFn: () => get<EnvironmentView[]>("/api/environments") });
 
 /** A first. `state` makes the question new when one of them has ended. */
-export const useComparison = (ids: number[], reference: number | null, state: string) =>
+export const useComparison = (ids: number[], reference: number | null, looks: string, state: string) =>
   useQuery({
-    queryKey: ["compare", ids.join(), reference, state],
+    queryKey: ["compare", ids.join(), reference, looks, state],
     queryFn: () =>
-      get<Comparison>(`/api/compare?ids=${ids.join()}${reference === null ? "" : `&reference=${reference}`}`),
+      get<Comparison>(
+        `/api/compare?ids=${ids.join()}${reference === null ? "" : `&reference=${reference}`}&looks=${looks}`,
+      ),
     enabled: ids.length > 1 || (ids.length === 1 && reference !== null && reference !== ids[0]),
     placeholderData: (before) => before,
   });

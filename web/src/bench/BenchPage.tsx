@@ -19,7 +19,7 @@ import { CameraPicker } from "./CameraPicker";
 import { FitDialog } from "../fit/FitDialog";
 import { FinalDialog } from "./FinalDialog";
 import { KeysDialog } from "./KeysDialog";
-import { asNoisy, lookOf } from "./look";
+import { asNoisy, lookAt, lookOf, type Seen, type Tried } from "./look";
 import { NumberField } from "./NumberField";
 import { ProofSheet, proofTitle } from "./ProofSheet";
 import { fitted } from "./region";
@@ -77,6 +77,8 @@ function Bench({ shot }: { shot: ShotView }) {
   const [noisy, setNoisy] = useState(false);
   const [pair, setPair] = useState(false);
   const [hints, setHints] = useState({ struck: "", pointed: "" });
+  /** Clean-ups that are tried on proofs; the shot keeps its own. */
+  const [tried, setTried] = useState<Tried>({});
   const [loupe, setLoupe] = useState(false);
   const [live, setLive] = useState(false);
   const [help, setHelp] = useState(false);
@@ -103,26 +105,22 @@ function Bench({ shot }: { shot: ShotView }) {
     [others, proofs, shown?.id],
   );
   const reference = proofs.find((p) => p.id === referenceId);
+  const look = useMemo(() => lookOf(shot, hints), [shot, hints]);
+  const referenceLook = useMemo(() => lookAt(look, reference, tried), [look, reference, tried]);
   const comparing = beside.length > 0 && shown !== undefined;
   // A first, then the shown one as B, then the rest.
-  const compared = useMemo(
-    () =>
-      !shown
-        ? []
-        : beside.length > 0
-          ? [beside[0]!, shown, ...beside.slice(1)].map((proof, i) => ({ letter: "ABCD"[i]!, proof }))
-          : pair
-            ? [
-                { letter: "A", proof: shown, noisy: true },
-                { letter: "B", proof: shown },
-              ]
-            : [{ letter: "", proof: shown, noisy }],
-    [shown, beside, pair, noisy],
-  );
+  const compared = useMemo((): Seen[] => {
+    if (!shown) return [];
+    const at = (letter: string, proof: ProofView, bare = false): Seen => {
+      const own = lookAt(look, proof, tried);
+      return { letter, proof, look: bare ? asNoisy(own) : own };
+    };
+    if (beside.length > 0)
+      return [beside[0]!, shown, ...beside.slice(1)].map((proof, i) => at("ABCD"[i]!, proof));
+    return pair ? [at("A", shown, true), at("B", shown)] : [at("", shown, noisy)];
+  }, [shown, beside, pair, noisy, look, tried]);
   const letters = comparing ? Object.fromEntries(compared.map((s) => [s.proof.id, s.letter])) : {};
 
-  const look = useMemo(() => lookOf(shot, hints), [shot, hints]);
-  const noisyLook = useMemo(() => asNoisy(look), [look]);
   const whole = proofs.find(
     (p) =>
       p.region === null &&
@@ -400,7 +398,7 @@ function Bench({ shot }: { shot: ShotView }) {
           shot={shot}
           frame={frame}
           look={look}
-          noisyLook={noisyLook}
+          referenceLook={referenceLook}
           pass={pass}
           mode={modeNow}
           setMode={setMode}
@@ -489,7 +487,16 @@ function Bench({ shot }: { shot: ShotView }) {
                 {tab === "clean" && (
                   <CleanUp
                     proof={shown}
-                    look={look}
+                    look={lookAt(look, shown, tried)}
+                    tried={shown !== undefined && shown.id in tried}
+                    attempt={(clean) =>
+                      shown && setTried((t) => ({ ...t, [shown.id]: { ...t[shown.id], ...clean } }))
+                    }
+                    forget={() =>
+                      setTried((t) =>
+                        Object.fromEntries(Object.entries(t).filter(([id]) => Number(id) !== shown?.id)),
+                      )
+                    }
                     set={set}
                     pass={pass}
                     show={setPass}
@@ -513,6 +520,7 @@ function Bench({ shot }: { shot: ShotView }) {
         set={set}
         compared={comparing ? compared : compared.slice(-1)}
         reference={reference}
+        referenceLook={referenceLook}
       />
 
       {asking && (

@@ -1,22 +1,26 @@
 import { useComparison } from "../api/queries";
 import type { Column, Knob, ProofView } from "../api/types";
 import { duration, percent } from "../app/format";
+import { looksQuery, type Look, type Seen } from "./look";
 import { proofTitle } from "./ProofSheet";
 import { valueText } from "./values";
 
 interface Props {
-  sides: { letter: string; proof: ProofView }[];
+  sides: Seen[];
   reference: ProofView | undefined;
+  /** How the reference is looked at. */
+  referenceLook: Look;
   knobs: Knob[];
 }
 
 const times = (r: number | null) => (r === null ? null : `${r.toFixed(r < 10 ? 2 : 0)} ×`);
 
 /** Only what differs: knobs, time, grain, rays, and the error against the reference or against A. */
-export function CompareTable({ sides, reference, knobs }: Props) {
+export function CompareTable({ sides, reference, referenceLook, knobs }: Props) {
   const ids = sides.map((s) => s.proof.id);
   const state = sides.map((s) => `${s.proof.state}${s.proof.report?.samples ?? ""}`).join();
-  const comparison = useComparison(ids, reference?.id ?? null, state);
+  const seen = reference ? [{ proof: reference, look: referenceLook }, ...sides] : sides;
+  const comparison = useComparison(ids, reference?.id ?? null, looksQuery(seen), state);
   const c = comparison.data;
   const of = (id: string) => knobs.find((k) => k.id === id);
   if (!c || c.columns.length !== sides.length)

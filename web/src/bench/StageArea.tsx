@@ -5,7 +5,7 @@ import { useLegends } from "../api/queries";
 import type { ProofView, Region, ShotView } from "../api/types";
 import { partName, type Pass } from "../causes/names";
 import { Legend } from "./Legend";
-import { pictureAddress, type Look } from "./look";
+import { looksQuery, pictureAddress, type Look, type Seen } from "./look";
 import { proofTitle } from "./ProofSheet";
 import { Stage, type CompareMode, type Side } from "./Stage";
 import { valueText } from "./values";
@@ -22,9 +22,9 @@ export const modes: [CompareMode, string][] = [
 interface Props {
   shot: ShotView;
   frame: [number, number];
+  /** The shot's own, for a test that the sheet does not know yet. */
   look: Look;
-  /** For those of the compared that stand there without their clean-up. */
-  noisyLook: Look;
+  referenceLook: Look;
   pass: Pass;
   mode: CompareMode;
   setMode: (m: CompareMode) => void;
@@ -34,7 +34,7 @@ interface Props {
   /** A test is about to begin: the picture of the one before is not asked for any more. */
   hold: boolean;
   /** A first, the shown one second; the shown one alone when nothing is compared. */
-  compared: { letter: string; proof: ProofView; noisy?: boolean }[];
+  compared: Seen[];
   reference: ProofView | undefined;
   /** A whole frame, to show around a region. */
   whole: ProofView | undefined;
@@ -89,7 +89,8 @@ export function StageArea(p: Props) {
   const [gain, setGain] = useState(8);
   /** A threshold that is asked about, beside the one in force. */
   const [asked, ask] = useState<number | null>(null);
-  const own = compared.length === 1 && compared[0]!.noisy ? p.noisyLook : p.look;
+  // The shown one is the second of those that are compared.
+  const own = (shownId === shown?.id && (compared[1] ?? compared[0])?.look) || p.look;
   const look = useMemo(() => (asked === null ? own : { ...own, threshold: asked }), [own, asked]);
   const running = useRunning(shot.id);
   // The last report after the end brings the finished picture.
@@ -97,19 +98,21 @@ export function StageArea(p: Props) {
   const comparing = compared.length > 1;
   const others = comparing ? compared.filter((_, i) => i !== 1) : [];
   const beside = others.map((s) => s.proof);
-  const lookAt = (i: number) => (others[i]?.noisy ? p.noisyLook : look);
   const picture = usePicture(pictureAddress(shownId, look, pass), version + ended(shown), p.hold);
   const pictures = [
-    usePicture(pictureAddress(beside[0]?.id, lookAt(0), pass), ended(beside[0])),
-    usePicture(pictureAddress(beside[1]?.id, look, pass), ended(beside[1])),
-    usePicture(pictureAddress(beside[2]?.id, look, pass), ended(beside[2])),
+    usePicture(pictureAddress(beside[0]?.id, others[0]?.look ?? look, pass), ended(beside[0])),
+    usePicture(pictureAddress(beside[1]?.id, others[1]?.look ?? look, pass), ended(beside[1])),
+    usePicture(pictureAddress(beside[2]?.id, others[2]?.look ?? look, pass), ended(beside[2])),
   ];
   const a = beside[0];
   const map =
     mode === "difference" && a && shown && a.id !== shown.id
-      ? `/api/difference?a=${a.id}&b=${shown.id}&gain=${gain}`
+      ? `/api/difference?a=${a.id}&b=${shown.id}&gain=${gain}&looks=${looksQuery(compared)}`
       : mode === "look" && reference && shown
-        ? `/api/look-change?a=${reference.id}&b=${shown.id}&gain=${gain}`
+        ? `/api/look-change?a=${reference.id}&b=${shown.id}&gain=${gain}&looks=${looksQuery([
+            { proof: reference, look: p.referenceLook },
+            { proof: shown, look: own },
+          ])}`
         : null;
   const mapPicture = usePicture(map, ended(shown));
   const backdrop = usePicture(pictureAddress(shown?.region ? p.whole?.id : null, p.look), 0);

@@ -6,6 +6,7 @@ import { usePartials, usePrices } from "../api/queries";
 import type { Group, InForce, Knob, PricesView, ProofView, ShotView } from "../api/types";
 import { count } from "../app/format";
 import { CompareTable } from "./CompareTable";
+import type { Look, Seen } from "./look";
 import { FilterHelp } from "./FilterHelp";
 import { ViewTable } from "./ViewTable";
 import { groups } from "./groups";
@@ -98,11 +99,19 @@ interface Props {
   knobs: Knob[];
   set: (changes: Record<string, Value>) => void;
   /** All proofs that are compared, A first; the shown one alone when none is. */
-  compared: { letter: string; proof: ProofView }[];
+  compared: Seen[];
+  referenceLook: Look;
   reference: ProofView | undefined;
 }
 
-export const TuningPanel = memo(function TuningPanel({ shot, knobs, set, compared, reference }: Props) {
+export const TuningPanel = memo(function TuningPanel({
+  shot,
+  knobs,
+  set,
+  compared,
+  reference,
+  referenceLook,
+}: Props) {
   const [folded, setFolded] = useState<Group[]>([]);
   const partials = usePartials();
   const change = useShotAct(shot.id);
@@ -150,7 +159,7 @@ export const TuningPanel = memo(function TuningPanel({ shot, knobs, set, compare
       </header>
       <div className="panel-scroll">
         {(compared.length > 1 || reference) && (
-          <CompareTable sides={compared} reference={reference} knobs={knobs} />
+          <CompareTable sides={compared} reference={reference} referenceLook={referenceLook} knobs={knobs} />
         )}
         {changedAll > 0 && (
           <button className="reset-everything" onClick={() => defaults(all)}>

@@ -1,4 +1,4 @@
-import type { ShotView } from "../api/types";
+import type { ProofView, ShotView } from "../api/types";
 import { picturePass, type Pass } from "../causes/names";
 
 /** How pictures are shown: the shot's own view, denoiser and threshold. Changing it renders nothing. */
@@ -39,6 +39,31 @@ export function lookOf(shot: ShotView, hints: Pick<Look, "struck" | "pointed">):
     threshold: shot.threshold,
   };
 }
+
+/** What is done to a picture after it was rendered. */
+export type Clean = Pick<Look, "denoise" | "blend" | "stray">;
+
+/** Clean-ups that are tried on proofs, by their numbers: they change neither the shot nor its forecast. */
+export type Tried = Record<number, Partial<Clean>>;
+
+/** How a proof is looked at: pictures from elsewhere and references as they are, tests as the shot cleans up, unless another
+ * clean-up is tried on them. */
+export function lookAt(look: Look, proof: ProofView | undefined, tried: Tried): Look {
+  if (!proof) return look;
+  const asItIs = proof.kind === "picture" || proof.kind === "reference";
+  return { ...look, ...(asItIs ? { denoise: "none", stray: 0 } : {}), ...tried[proof.id] };
+}
+
+/** A proof on the stage, with its letter where several are compared. */
+export interface Seen {
+  letter: string;
+  proof: ProofView;
+  look: Look;
+}
+
+/** How compared proofs are looked at, for an address. */
+export const looksQuery = (seen: Pick<Seen, "proof" | "look">[]) =>
+  encodeURIComponent(JSON.stringify(Object.fromEntries(seen.map((s) => [s.proof.id, s.look]))));
 
 export function lookQuery(look: Look, pass?: Pass): string {
   const q = new URLSearchParams(Object.entries(look).map(([k, v]) => [k, String(v)]));

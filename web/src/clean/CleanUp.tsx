@@ -13,7 +13,7 @@ import type {
 } from "../api/types";
 import { count, percent, steps } from "../app/format";
 import { Bars } from "../bench/Legend";
-import type { Look } from "../bench/look";
+import type { Clean, Look } from "../bench/look";
 import type { Value } from "../bench/values";
 import { picturePass, type Pass } from "../causes/names";
 import { ProfileChart } from "./ProfileChart";
@@ -64,6 +64,10 @@ const whose = (s: Softened) => (s.name === "" ? "the picture" : `“${s.name}”
 interface Props {
   proof: ProofView | undefined;
   look: Look;
+  /** Another clean-up than the shot's is tried on it. */
+  tried: boolean;
+  attempt: (clean: Partial<Clean>) => void;
+  forget: () => void;
   set: (changes: Record<string, Value>) => void;
   pass: Pass;
   show: (p: Pass) => void;
@@ -282,13 +286,17 @@ export function CleanUp(p: Props) {
     null,
   ).data?.ledgers.caustics;
   const off = look.denoise === "none";
+  const use = () => {
+    p.set({ "cleanup.denoise": look.denoise, "cleanup.blend": look.blend, "cleanup.stray": look.stray });
+    p.forget();
+  };
   return (
     <div className="causes clean-up">
       <div className="causes-head">
         <Segmented<string>
           size="small"
           value={look.denoise}
-          onChange={(m) => p.set({ "cleanup.denoise": m })}
+          onChange={(denoise) => p.attempt({ denoise })}
           options={methods.map(([value, label, help]) => ({
             value,
             label: (
@@ -298,8 +306,22 @@ export function CleanUp(p: Props) {
             ),
           }))}
         />
-        <Share label="Blend" value={look.blend} set={(v) => p.set({ "cleanup.blend": v })} disabled={off} />
-        <Share label="Stray pixels" value={look.stray} set={(v) => p.set({ "cleanup.stray": v })} />
+        <Share label="Blend" value={look.blend} set={(blend) => p.attempt({ blend })} disabled={off} />
+        <Share label="Stray pixels" value={look.stray} set={(stray) => p.attempt({ stray })} />
+        {p.tried && (
+          <>
+            <Tooltip title="The shot's finals and tests are cleaned up like this from now on; its forecast follows">
+              <Button size="small" onClick={use}>
+                Use for the shot
+              </Button>
+            </Tooltip>
+            <Tooltip title="Back to how this picture is shown without trying">
+              <Button size="small" onClick={p.forget}>
+                Back
+              </Button>
+            </Tooltip>
+          </>
+        )}
         <span className="grow" />
         {query.isFetching && <span className="second">cleaning …</span>}
         <Tooltip title="The noisy original and back (V)">

@@ -144,11 +144,13 @@ function Row({
       <span className="final-times">
         <span>
           {f.policy === "time" ? `to ${percent(f.threshold)}` : "forecast"}{" "}
-          <b>
-            {f.forecast
-              ? `${duration(f.forecast.seconds)} ± ${duration((f.forecast.high - f.forecast.low) / 2)}`
-              : "none"}
-          </b>
+          <b>{f.forecast ? duration(f.forecast.seconds) : "none"}</b>
+          {f.forecast && (
+            <span
+              className="second"
+              title={`At least ${duration(f.forecast.low)} and at most ${duration(f.forecast.high)} by the clock${f.forecast.beside > 1.1 * f.forecast.seconds ? `; ${duration(f.forecast.beside)} where other programs go on taking the processors as they did during the test` : ""}`}
+            >{` ${duration(f.forecast.low)} to ${duration(f.forecast.high)}`}</span>
+          )}
         </span>
         <span>
           actual <b>{f.report ? duration(f.report.total) : times ? `${duration(times.spent)} …` : "–"}</b>
