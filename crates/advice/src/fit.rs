@@ -45,6 +45,15 @@ pub struct FitRow {
     pub grain: f64,
     /// What the picture loses, in steps of 255 in 99 % of the blocks.
     pub loss: Option<f64>,
+    /// Seconds of samples that are there and that the final could not use with the row.
+    pub lost: f64,
+}
+
+impl FitRow {
+    /// It makes more useless of what is there than it saves.
+    pub fn costs_more(&self) -> bool {
+        self.lost > 0.5 && self.lost > -self.seconds
+    }
 }
 
 /// Minutes against grain.
@@ -102,6 +111,10 @@ pub struct Wanted {
     #[serde(default)]
     #[ts(type = "string[]", optional)]
     pub without: Vec<String>,
+    /// Rows that are taken although they make more useless of what is there than they save.
+    #[serde(default)]
+    #[ts(type = "string[]", optional)]
+    pub insist: Vec<String>,
     /// The frame may become smaller where its own threshold is out of reach.
     #[serde(default)]
     #[ts(type = "boolean", optional)]
@@ -286,6 +299,7 @@ pub fn fit(test: Measured, tuning: &Tuning, machine: &Machine, seconds: f64, wan
         seconds: 0.0,
         grain: 0.0,
         loss: None,
+        lost: 0.0,
     };
     let mut offers: Vec<Offer> = Vec::new();
     for a in &free {
@@ -391,6 +405,7 @@ pub fn fit_denoised(
         seconds: on.seconds - off.seconds,
         grain: on.grain - off.grain,
         loss: None,
+        lost: 0.0,
     };
     out.rows.insert(0, row);
     Some(out)

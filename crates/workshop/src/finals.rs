@@ -13,6 +13,7 @@ pub(crate) use checks::free_disk;
 pub use series::Series;
 pub use verdict::{Cleanness, Verdict, Way};
 pub use work::read_plan;
+pub(crate) use work::there;
 
 use crate::testing::{small_size, write_bytes};
 use crate::{Event, FileView, FinalTimes, FinalView, FinalsView, Workshop, json, lock, parse};

@@ -5,13 +5,14 @@
 //! reduced; and the surer before the less sure, which puts more samples before fewer and, if both are as sure, the newer before
 //! the older. Where another one of full size has seen a place better, its samples count there, whatever the rest rests on.
 
-use crate::finals::Task;
+use crate::finals::{Task, there};
 use crate::memory::{Key, Shared};
 use crate::rejudging::Anew;
 use crate::saved::load_counts;
 use crate::{Circumstances, FinalReport, FitView, ForecastView, Rest, Unused, Workshop, parse};
 use advice::{
-    Brief, FILES, Forecast, Machine, Measured, Pilot, Seen, Spent, Trust, Wanted, fit, fit_denoised, forecast,
+    Brief, FILES, Fit, FitRow, Forecast, Machine, Measured, Pilot, Seen, Spent, Trust, Wanted, fit, fit_denoised,
+    forecast,
 };
 use fault::{Code, Fault};
 use picture::Region;
@@ -354,13 +355,38 @@ impl Workshop {
         let denoised = advice::denoised(&tuning).filter(|_| wanted.denoise);
         let cleaned = denoised.map(|with| self.judged_anew(shot, test, &with, true));
         let denoiser_unknown = matches!(cleaned, Some(Anew::Lost));
-        let fit = match cleaned {
+        let make = |wanted: &Wanted| match &cleaned {
             Some(Anew::Done(cleaned)) => {
-                fit_denoised(test.measured(), cleaned.measured(), &tuning, &machine, seconds, &wanted)
+                fit_denoised(test.measured(), cleaned.measured(), &tuning, &machine, seconds, wanted)
             }
-            _ => best.measured(|m| fit(m, &tuning, &machine, seconds, &wanted)),
+            _ => best.measured(|m| fit(m, &tuning, &machine, seconds, wanted)),
         };
-        Ok(fit.map(|fit| FitView { fit, by: best.by, denoiser_unknown }))
+        let mut found = make(&wanted);
+        if let Some(first) = &mut found {
+            self.price_reuse(shot, first)?;
+            let dear = |r: &&FitRow| r.taken && r.costs_more() && !wanted.insist.contains(&r.key);
+            let dear: Vec<String> = first.rows.iter().filter(dear).map(|r| r.key.clone()).collect();
+            if !dear.is_empty() {
+                let without = [wanted.without.clone(), dear].concat();
+                found = make(&Wanted { without, ..wanted });
+                found.as_mut().map(|again| self.price_reuse(shot, again)).transpose()?;
+            }
+        }
+        Ok(found.map(|fit| FitView { fit, by: best.by, denoiser_unknown }))
+    }
+
+    /// Tells of every row how much of what is there a final could not use with it.
+    fn price_reuse(&self, shot: i64, fit: &mut Fit) -> Result<(), Fault> {
+        let d = self.description(shot, None)?;
+        let worth = |tuning: Tuning| -> Result<f64, Fault> {
+            let sources = self.sources(shot, &Description { tuning, ..d.clone() }, None)?;
+            Ok(there(&sources, self.pool().current_num_threads()).1)
+        };
+        let now = worth(d.tuning.clone())?;
+        for row in &mut fit.rows {
+            row.lost = (now - worth(d.tuning.changed(&row.changes)?)?).max(0.0);
+        }
+        Ok(())
     }
 
     /// The grain that 95 % of a proof's blocks do not exceed, as the proof was judged.

@@ -105,6 +105,30 @@ fn the_best_evidence_rules_the_bill() {
     assert!(next.forecast.sampling < truth.forecast.sampling);
 }
 
+/// A change that makes more samples useless than it saves is priced and not taken, unless somebody insists.
+#[test]
+fn a_fit_does_not_throw_away_more_than_it_saves() {
+    let (_data, w, shot) = workshop();
+    // Nearly all of the final is there; a smaller frame would end in half the time, and use nothing of it.
+    tune(&w, shot, json!({ "sampling.threshold": 0.03, "sampling.most": 256 }));
+    test(&w, shot);
+    let f = w.forecast(shot).unwrap().unwrap().forecast;
+    let wanted = advice::Wanted { seconds: Some(f.seconds - 0.5 * f.sampling), smaller: true, ..Default::default() };
+    let fit = |wanted: &advice::Wanted| w.fit(shot, wanted).unwrap().unwrap().fit;
+    let free = fit(&wanted);
+    for row in &free.rows {
+        let limits = row.changes.keys().all(|k| k.starts_with("sampling."));
+        assert_eq!(row.lost < 1e-6, limits, "only other pictures make samples useless: {row:?}");
+        assert!(!row.taken || !row.costs_more(), "{row:?}");
+    }
+    let dear: Vec<String> = free.rows.iter().filter(|r| r.costs_more()).map(|r| r.key.clone()).collect();
+    let forced = fit(&advice::Wanted { insist: dear.clone(), ..wanted });
+    for key in &dear {
+        assert!(forced.rows.iter().any(|r| r.key == *key && r.taken), "{key} of {dear:?}");
+    }
+    assert!(!dear.is_empty(), "{:?}", free.rows);
+}
+
 /// A final that ended by its time limit has not shown what its threshold takes: it is foretold to take longer, not as long.
 #[test]
 fn a_final_that_held_the_time_is_no_proof_that_its_threshold_is_cheap() {

@@ -436,7 +436,11 @@ seconds: number, grain: number,
 /**
  * What the picture loses, in steps of 255 in 99 % of the blocks.
  */
-loss: number | null, };
+loss: number | null, 
+/**
+ * Seconds of samples that are there and that the final could not use with the row.
+ */
+lost: number, };
 
 export type CurvePoint = { threshold: number, seconds: number, low: number, high: number, grain: number, };
 
@@ -485,6 +489,10 @@ proof?: number,
  * Rows that are not to be taken, by key.
  */
 without?: string[], 
+/**
+ * Rows that are taken although they make more useless of what is there than they save.
+ */
+insist?: string[], 
 /**
  * The frame may become smaller where its own threshold is out of reach.
  */

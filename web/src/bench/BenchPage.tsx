@@ -532,7 +532,13 @@ function Bench({ shot }: { shot: ShotView }) {
         />
       )}
       {fitting && (
-        <FitDialog shot={shot} proofs={proofs} set={set} pilot={runPilot} close={() => setFitting(false)} />
+        <FitDialog
+          shot={shot}
+          proofs={proofs}
+          take={(body) => void change(body)}
+          pilot={runPilot}
+          close={() => setFitting(false)}
+        />
       )}
       {help && <KeysDialog close={() => setHelp(false)} />}
     </main>

@@ -8,7 +8,7 @@ import { Curve } from "./Curve";
 interface Props {
   shot: ShotView;
   proofs: ProofView[];
-  set: (values: Record<string, number | boolean | string>) => void;
+  take: (change: { tuning: Record<string, number | boolean | string>; budget?: number }) => void;
   pilot: () => void;
   close: () => void;
 }
@@ -29,6 +29,11 @@ function Row({ row, take }: { row: FitRow; take: (on: boolean) => void }) {
       <td>
         <b>{row.title}</b>
         <div className="second">{row.why}</div>
+        {row.lost > 0.5 && (
+          <div className="caution" data-testid="fit-lost">
+            {`${spoken(row.lost)} of samples that are there could not be used`}
+          </div>
+        )}
       </td>
       <td className="num">{signed(row.seconds)}</td>
       <td className="num">{row.loss !== null ? `${row.loss.toFixed(2)} of 255` : grainer(row.grain)}</td>
@@ -37,13 +42,14 @@ function Row({ row, take }: { row: FitRow; take: (on: boolean) => void }) {
 }
 
 /** Finds the tuning for given minutes, or the minutes for a given cleanness; every line can be refused. */
-export function FitDialog({ shot, proofs, set, pilot, close }: Props) {
+export function FitDialog({ shot, proofs, take, pilot, close }: Props) {
   const [mode, setMode] = useState<Mode>("minutes");
   const [minutes, setMinutes] = useState(shot.budget / 60);
   const [threshold, setThreshold] = useState(100 * Number(shot.tuning["sampling.threshold"]));
   const measured = proofs.filter((p) => p.state === "done" && p.kind === "test" && p.report);
   const [proof, setProof] = useState<number | null>(measured[0]?.id ?? null);
   const [without, setWithout] = useState<string[]>([]);
+  const [insist, setInsist] = useState<string[]>([]);
   const [smaller, setSmaller] = useState(false);
   const [denoise, setDenoise] = useState(false);
   const noisy = shot.tuning["cleanup.denoise"] === "none";
@@ -52,12 +58,15 @@ export function FitDialog({ shot, proofs, set, pilot, close }: Props) {
     ...(mode === "threshold" ? { threshold: threshold / 100 } : {}),
     ...(mode === "proof" && proof !== null ? { proof } : {}),
     without,
+    insist,
     ...(mode === "minutes" ? { smaller } : {}),
     denoise: denoise && noisy,
   };
   const view = useFit(shot.id, shot.revision, wanted);
   const fit = view.data?.fit;
-  const changes = fit ? Object.keys(fit.changes).length : 0;
+  // What it was fitted to is what the final is held to.
+  const budget = mode === "minutes" && Math.abs(minutes * 60 - shot.budget) > 0.5 ? minutes * 60 : null;
+  const changes = (fit ? Object.keys(fit.changes).length : 0) + (budget === null ? 0 : 1);
   const reach = (way: WayOut) => {
     setMode("minutes");
     if ("cleanup.denoise" in way.changes) setDenoise(true);
@@ -79,7 +88,11 @@ export function FitDialog({ shot, proofs, set, pilot, close }: Props) {
             type="primary"
             disabled={changes === 0}
             onClick={() => {
-              if (fit) set(fit.changes as Record<string, number | boolean | string>);
+              if (fit)
+                take({
+                  tuning: fit.changes as Record<string, number | boolean | string>,
+                  ...(budget === null ? {} : { budget }),
+                });
               close();
             }}
           >
@@ -190,9 +203,26 @@ export function FitDialog({ shot, proofs, set, pilot, close }: Props) {
                   <Row
                     key={r.key}
                     row={r}
-                    take={(on) => setWithout(on ? without.filter((k) => k !== r.key) : [...without, r.key])}
+                    take={(on) => {
+                      const others = (keys: string[]) => keys.filter((k) => k !== r.key);
+                      setWithout(on ? others(without) : [...without, r.key]);
+                      setInsist(on ? [...insist, r.key] : others(insist));
+                    }}
                   />
                 ))}
+                {budget !== null && (
+                  <tr data-testid="fit-budget">
+                    <td />
+                    <td>
+                      <b>
+                        budget {spoken(shot.budget)} → {spoken(budget)}
+                      </b>
+                      <div className="second">a final with a time limit ends by it</div>
+                    </td>
+                    <td />
+                    <td />
+                  </tr>
+                )}
                 {fit.rows.length === 0 && (
                   <tr>
                     <td colSpan={4} className="second">

@@ -90,7 +90,7 @@ pub(super) fn has_film(folder: &Path) -> bool {
 }
 
 /// Samples that are there already.
-pub(super) struct Source {
+pub(crate) struct Source {
     /// Of what, in words.
     pub name: String,
     from: Description,
@@ -102,7 +102,7 @@ pub(super) struct Source {
 
 /// Names of the sources that have more of some superblock than those before them, and the seconds of sampling on so many threads
 /// that they save: of every superblock one counts.
-pub(super) fn there(sources: &[Source], threads: usize) -> (Vec<&str>, f64) {
+pub(crate) fn there(sources: &[Source], threads: usize) -> (Vec<&str>, f64) {
     let mut best: HashMap<(u32, u32), (u64, u64)> = HashMap::new();
     let mut names = Vec::new();
     for s in sources {
@@ -233,7 +233,7 @@ impl Workshop {
 
     /// Tests, pilots and finals of a shot whose samples are those of a description too, those with the most first; finals but
     /// one, where that is given.
-    pub(super) fn sources(&self, shot: i64, d: &Description, but: Option<i64>) -> Result<Vec<Source>, Fault> {
+    pub(crate) fn sources(&self, shot: i64, d: &Description, but: Option<i64>) -> Result<Vec<Source>, Fault> {
         let mut all = Vec::new();
         for p in self.0.store.each_proof(shot) {
             let p = p?;
