@@ -183,7 +183,7 @@ impl Workshop {
             let Some(counts) = self.counts(origin, report.render.samples) else { continue };
             let pilot = self.pilot_for(shot, &description)?;
             let (name, marks) = (format!("the final {}", self.base_of(&f)?), Vec::new());
-            let came = report.to_threshold.then(|| Spent {
+            let came = report.to_threshold.then_some(Spent {
                 start: report.start + report.saving,
                 sampling: report.before + report.sampling,
                 clean_up: report.denoise,
