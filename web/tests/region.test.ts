@@ -1,6 +1,7 @@
 import { describe, expect, it } from "vitest";
 import type { Region } from "../src/api/types";
 import { panes, wipeParts, type Rect } from "../src/bench/panes";
+import { onFrame } from "../src/bench/onFrame";
 import { dragged, fitted, gripAt, rescaled, type Grip } from "../src/bench/region";
 
 const frame: [number, number] = [720, 450];
@@ -118,5 +119,25 @@ describe("pictures side by side", () => {
           all.slice(i + 1).forEach((b) => expect(area(a) * area(b) === 0 || apart(a, b)).toBe(true)),
         );
       }
+  });
+});
+
+describe("a picture on another frame", () => {
+  it("has square pixels, lies in the middle and reaches the border", () => {
+    for (const picture of [
+      [720, 450],
+      [1080, 1080],
+      [360, 225],
+      [400, 1000],
+      [1, 7],
+    ] as [number, number][]) {
+      const on = onFrame(picture, frame);
+      const [w, h] = [picture[0] * on.times, picture[1] * on.times];
+      expect(2 * on.x + w).toBeCloseTo(720, 9);
+      expect(2 * on.y + h).toBeCloseTo(450, 9);
+      expect(Math.min(on.x, on.y)).toBeCloseTo(0, 9);
+      expect(w / h).toBeCloseTo(picture[0] / picture[1], 9);
+    }
+    expect(onFrame([360, 225], frame)).toEqual({ times: 2, x: 0, y: 0 });
   });
 });

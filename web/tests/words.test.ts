@@ -1,6 +1,7 @@
 import { describe, expect, it } from "vitest";
 import type { Knob, Price, PricesView, ProofView, ShotView } from "../src/api/types";
-import { asNoisy, lookOf, pictureAddress } from "../src/bench/look";
+import { asNoisy, lookAt, lookOf, pictureAddress } from "../src/bench/look";
+import { mostSamples } from "../src/bench/TestBar";
 import { brief, words } from "../src/bench/prices";
 import { valueText } from "../src/bench/values";
 import { endedTest, whyNone } from "../src/causes/ended";
@@ -146,5 +147,27 @@ describe("ledgers", () => {
     );
     expect(new Set(why).size).toBe(4);
     expect(why[0]).toContain("then this says where the grain comes from");
+  });
+});
+
+describe("how a proof is looked at", () => {
+  const base = { denoise: "careful", blend: 1, stray: 0.5, exposure: 1 } as ReturnType<typeof lookOf>;
+  const proof = (id: number, kind: ProofView["kind"]) => ({ id, kind }) as ProofView;
+  it("cleans tests as the shot says, and references and dropped pictures only where it is asked for", () => {
+    expect(lookAt(base, proof(1, "test"), {}).denoise).toBe("careful");
+    for (const kind of ["picture", "reference"] as const) {
+      const bare = lookAt(base, proof(2, kind), { 1: { denoise: "quick" } });
+      expect([bare.denoise, bare.stray, bare.exposure]).toEqual(["none", 0, 1]);
+      expect(lookAt(base, proof(2, kind), { 2: { denoise: "quick" } }).denoise).toBe("quick");
+    }
+    expect(lookAt(base, undefined, { 1: { denoise: "quick" } })).toBe(base);
+  });
+  it("tells the most samples of a delivered pixel", () => {
+    const tuning: Record<string, number> = {
+      "sampling.most": 16,
+      "sampling.effort": 2,
+      "frame.oversize": 1.5,
+    };
+    expect(mostSamples((id) => tuning[id])).toBe(72);
   });
 });

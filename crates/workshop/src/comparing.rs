@@ -56,6 +56,9 @@ impl Side {
             if up { x.ceil() as u32 } else { x.floor() as u32 }
         };
         let (fx, fy) = self.plate.frame;
+        if !same_shape(frame, (fx, fy)) {
+            return None;
+        }
         let (x, y) = (scale(own.x, frame.0, fx, true), scale(own.y, frame.1, fy, true));
         let (right, bottom) = (scale(own.right(), frame.0, fx, false), scale(own.bottom(), frame.1, fy, false));
         if right <= x || bottom <= y {
@@ -75,6 +78,12 @@ impl Side {
             noise: self.noise,
         })
     }
+}
+
+/// Frames of the same shape but for whole pixels: others are not stretched onto each other.
+fn same_shape(a: (u32, u32), b: (u32, u32)) -> bool {
+    let side = |x: u32, of: u32, to: u32| x as f64 * to as f64 / of as f64;
+    (side(a.1, a.0, b.0) - b.1 as f64).abs() <= 1.0 || (side(a.0, a.1, b.1) - b.0 as f64).abs() <= 1.0
 }
 
 impl Workshop {
@@ -179,11 +188,17 @@ impl Workshop {
         let (mut a, b) = (self.side(a, looks)?, self.side(b, looks)?);
         let frame = b.plate.frame;
         if a.plate.frame != frame {
-            a = a.on_frame(frame).ok_or_else(nothing_shared)?;
+            let apart = if same_shape(a.plate.frame, frame) { nothing_shared } else { other_shape };
+            a = a.on_frame(frame).ok_or_else(apart)?;
         }
         let shared = a.plate.region.shared(b.plate.region).ok_or_else(nothing_shared)?;
         Ok((a, b, shared, frame))
     }
+}
+
+fn other_shape() -> Fault {
+    let remedy = "choose proofs whose frames have the same shape";
+    Fault::new(Code::Contradiction, "their frames have different shapes", "proofs", remedy)
 }
 
 fn nothing_shared() -> Fault {
@@ -197,6 +212,10 @@ fn measure(column: &mut Column, s: &Side, base: &Side, is_reference: bool) -> Re
     if b.plate.frame != s.plate.frame {
         match b.on_frame(s.plate.frame) {
             Some(m) => moved = m,
+            None if !same_shape(b.plate.frame, s.plate.frame) => {
+                column.notes.push("not measured: the frames have different shapes".into());
+                return Ok(());
+            }
             None => return Ok(()),
         }
         column.notes.push(format!(

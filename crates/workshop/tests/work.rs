@@ -137,6 +137,12 @@ fn proofs_are_compared_in_numbers_and_give_their_tuning_back() {
     w.wait_for_test();
     assert!(!w.look_of(reference).unwrap().clean.acts());
     tune(&w, shot, serde_json::json!({ "cleanup.denoise": "none" }));
+    // Pixels are square: a picture of another shape is not stretched onto this one.
+    tune(&w, shot, serde_json::json!({ "frame.width": 64 }));
+    let upright = test(&w, shot);
+    let column = &w.compare(&[few, upright], None, &Looks::new()).unwrap().columns[1];
+    assert!(column.metrics.is_none() && column.notes.iter().any(|n| n.contains("shapes")), "{:?}", column.notes);
+    assert!(w.difference(few, upright, 8.0, &Looks::new()).err().unwrap().what.contains("shapes"));
     // What a pilot did not render is not darker.
     tune(&w, shot, serde_json::json!({ "frame.width": 480, "frame.height": 320, "sampling.least": 4 }));
     let pilot = w.start_pilot(shot).unwrap();

@@ -1,4 +1,5 @@
 import { useEffect, useRef } from "react";
+import { onFrame } from "./onFrame";
 import type { Side } from "./Stage";
 
 /** Side of the spot in frame pixels, and of its picture on the screen. */
@@ -34,14 +35,15 @@ function Spot({ side, frame, at }: { side: Side; frame: [number, number]; at: [n
     const p = side.picture;
     if (!p) return;
     const zoom = SIZE / SPOT;
-    const [sx, sy] = [(frame[0] / p.frame[0]) * zoom, (frame[1] / p.frame[1]) * zoom];
+    const on = onFrame(p.frame, frame);
+    const k = on.times * zoom;
     const [left, top] = [at[0] + 0.5 - SPOT / 2, at[1] + 0.5 - SPOT / 2];
     g.drawImage(
       p.canvas,
-      p.region.x * sx - left * zoom,
-      p.region.y * sy - top * zoom,
-      p.region.width * sx,
-      p.region.height * sy,
+      (on.x - left) * zoom + p.region.x * k,
+      (on.y - top) * zoom + p.region.y * k,
+      p.region.width * k,
+      p.region.height * k,
     );
     g.strokeStyle = "rgba(245,244,241,0.7)";
     g.strokeRect(SIZE / 2 - zoom / 2, SIZE / 2 - zoom / 2, zoom, zoom);

@@ -4,6 +4,7 @@ import type { PixelReadout, Region } from "../api/types";
 import { percent, steps } from "../app/format";
 import { Loupe } from "./Loupe";
 import { lookQuery, type Look } from "./look";
+import { onFrame } from "./onFrame";
 import { panes, wipeParts, type Rect } from "./panes";
 import { dragged, gripAt, type Grip } from "./region";
 import type { Picture } from "./usePicture";
@@ -100,15 +101,14 @@ export function Stage(p: Props) {
   const view = free ?? fitView(first.width, first.height, p.frame);
   const main = p.sides[comparing ? 1 : 0]?.picture ?? null;
   // The wipe runs over the shown picture, from edge to edge, in frame pixels.
-  const sx = main ? p.frame[0] / main.frame[0] : 1;
-  const sy = main ? p.frame[1] / main.frame[1] : 1;
+  const lies = onFrame(main?.frame ?? p.frame, p.frame);
   const whole = { x: 0, y: 0, width: p.frame[0], height: p.frame[1] };
   const span: Region = main
     ? {
-        x: main.region.x * sx,
-        y: main.region.y * sy,
-        width: main.region.width * sx,
-        height: main.region.height * sy,
+        x: lies.x + main.region.x * lies.times,
+        y: lies.y + main.region.y * lies.times,
+        width: main.region.width * lies.times,
+        height: main.region.height * lies.times,
       }
     : whole;
   const wipeAt: [number, number] = [span.x + wipe[0] * span.width, span.y + wipe[1] * span.height];
@@ -155,8 +155,14 @@ export function Stage(p: Props) {
       g.restore();
     };
     const rect = (r: Region, frame: [number, number]): [number, number, number, number] => {
-      const [px, py] = [(fx / frame[0]) * view.scale, (fy / frame[1]) * view.scale];
-      return [view.x + r.x * px, view.y + r.y * py, r.width * px, r.height * py];
+      const on = onFrame(frame, [fx, fy]);
+      const k = on.times * view.scale;
+      return [
+        view.x + on.x * view.scale + r.x * k,
+        view.y + on.y * view.scale + r.y * k,
+        r.width * k,
+        r.height * k,
+      ];
     };
     const draw = (picture: Picture) => {
       g.save();
@@ -307,10 +313,8 @@ export function Stage(p: Props) {
       if (asking.current || p.proof === null || !main) return;
       asking.current = true;
       // A proof of another size has other pixels.
-      const [px, py] = [
-        Math.floor((x * main.frame[0]) / p.frame[0]),
-        Math.floor((y * main.frame[1]) / p.frame[1]),
-      ];
+      const on = onFrame(main.frame, p.frame);
+      const [px, py] = [Math.floor((x - on.x) / on.times), Math.floor((y - on.y) / on.times)];
       try {
         const readout = await get<PixelReadout>(`/api/proofs/${p.proof}/pixel?x=${px}&y=${py}&${query}`);
         setUnder((u) => u && { ...u, readout });

@@ -111,17 +111,37 @@ export const TestBar = memo(function TestBar(props: Props) {
   );
 });
 
-/** How far the test is; the only part of the bar that follows every report. */
+/** Samples that a delivered pixel takes at most under a tuning: those of all the rendered pixels that become one. */
+export function mostSamples(value: (id: string) => unknown): number {
+  return Math.round(
+    Number(value("sampling.most")) * Number(value("sampling.effort")) * Number(value("frame.oversize")) ** 2,
+  );
+}
+
+/** What is known of a proof that has ended. */
+function Ended({ proof }: { proof: ProofView }) {
+  const r = proof.report;
+  return (
+    <span className="second" data-testid="ended">
+      {`Proof ${proof.number}${r ? `: ${duration(r.seconds)} of sampling, ${r.samples_per_pixel.toFixed(r.samples_per_pixel < 10 ? 1 : 0)} spp, grain ${percent(r.grain)}, ${percent(r.settled, 0)} settled` : ""}. Nothing is running.`}
+    </span>
+  );
+}
+
+/** How far the test is, or what the shown proof came to; the only part of the bar that follows every report. */
 function TestProgress({ shot, shown }: { shot: ShotView; shown: ProofView | undefined }) {
   const { test } = useLive();
   const mine = test && test.shot === shot.id ? test : null;
-  const p = mine?.progress;
   const running = useRunning(shot.id) !== null;
+  // Of a test that has ended the line tells while it is shown.
+  const p = running || mine?.fault || !shown || mine?.proof === shown.id ? mine?.progress : undefined;
   const force = (id: string) => shot.in_force.find((f) => f.id === id)?.value ?? shot.tuning[id];
   const threshold = shot.threshold;
-  const most = Number(
-    shown && mine?.proof === shown.id ? shown.tuning["sampling.most"] : force("sampling.most"),
-  );
+  const most =
+    mine?.kind === "pilot"
+      ? null
+      : mostSamples((id) => (shown && mine?.proof === shown.id ? shown.tuning[id] : force(id)));
+  if (!p && shown && shown.state !== "running") return <Ended proof={shown} />;
   return (
     <>
       {p ? (
@@ -143,7 +163,8 @@ function TestProgress({ shot, shown }: { shot: ShotView; shown: ProofView | unde
           <span className="num">{percent(p.share, 0)}</span>
           <Tooltip title={`${count(p.samples)} samples`}>
             <span className="num">
-              {p.samples_per_pixel.toFixed(p.samples_per_pixel < 10 ? 1 : 0)} of {most} spp
+              {p.samples_per_pixel.toFixed(p.samples_per_pixel < 10 ? 1 : 0)}
+              {most !== null && p.samples_per_pixel <= most && ` of ${most}`} spp
             </span>
           </Tooltip>
           <span className="num">
