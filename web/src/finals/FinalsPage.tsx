@@ -23,6 +23,13 @@ function end(f: FinalView, p: Progress, t: FinalTimes): string {
   return `, ends after ${duration(after)}, about ${clock(Date.now() / 1000 + left)}${late > 1 ? `: ${spoken(late)} over budget` : ""}`;
 }
 
+/** How far a final is: by the clock where it ends by the clock. */
+function shareOf(f: FinalView, p: Progress | undefined, t?: FinalTimes): number {
+  if (f.state === "delivered") return 1;
+  if (f.policy === "time" && !f.planned && t?.ends_after) return Math.min(1, t.spent / t.ends_after);
+  return p?.share ?? 0;
+}
+
 function state(f: FinalView, p: Progress | undefined, t?: FinalTimes): string {
   switch (f.state) {
     case "waiting":
@@ -33,7 +40,7 @@ function state(f: FinalView, p: Progress | undefined, t?: FinalTimes): string {
     case "running":
       if (f.yielding) return "makes way for a test, goes on by itself";
       return p
-        ? `${phaseText[p.phase]} · ${percent(p.share, 0)}${f.planned ? "" : ` · ${percent(p.settled, 0)} settled`}${t ? ` · gone ${duration(t.spent)}${end(f, p, t)}` : ""}`
+        ? `${p.phase === "writing" ? "writing the files" : phaseText[p.phase]} · ${percent(shareOf(f, p, t), 0)}${f.planned ? "" : ` · ${percent(p.settled, 0)} settled`}${t ? ` · gone ${duration(t.spent)}${end(f, p, t)}` : ""}`
         : "starting";
     case "delivered":
       return `delivered ${f.ended ? clock(f.ended) : ""} · ${f.files.map((x) => x.name.split(".").at(-1)!.toUpperCase()).join(", ")} · ${size(
@@ -106,7 +113,7 @@ function Row({
   const now = f.state === "running" ? finals[f.id] : undefined;
   const p = f.state === "running" ? (now?.progress ?? f.progress ?? undefined) : undefined;
   const times = now?.times ?? f.times ?? undefined;
-  const share = f.state === "delivered" ? 1 : (p?.share ?? 0);
+  const share = shareOf(f, p, times);
   const span = Math.max(f.budget, f.forecast?.high ?? 0, f.report?.total ?? 0) * 1.05;
   const gone = f.report?.total ?? times?.spent ?? 0;
   return (
@@ -149,7 +156,7 @@ function Row({
             <span
               className="second"
               title={`At least ${duration(f.forecast.low)} and at most ${duration(f.forecast.high)} by the clock${f.forecast.beside > 1.1 * f.forecast.seconds ? `; ${duration(f.forecast.beside)} where other programs go on taking the processors as they did during the test` : ""}`}
-            >{` ${duration(f.forecast.low)} to ${duration(f.forecast.high)}`}</span>
+            >{` (${duration(f.forecast.low)} to ${duration(f.forecast.high)})`}</span>
           )}
         </span>
         <span>
