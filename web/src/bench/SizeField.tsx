@@ -111,7 +111,7 @@ export const SizeField = memo(function SizeField({
   );
 });
 
-/** The size on paper. What was chosen there is kept when the dots change, and with the link on so is its shape. */
+/** The size on paper. With the link on its millimetres stay when the dots change, else the pixels do. */
 function Print({
   width,
   height,
@@ -157,11 +157,11 @@ function Print({
       setPixels(found);
     }
   };
-  const shape = height / width;
   const change = (dpi: number) => {
     setDpi(dpi);
+    if (!locked) return setPixels(null);
     // The millimetres stay.
-    if (paper && locked)
+    if (paper)
       void act(() =>
         get<Sides>(`/api/paper?unit=${unit}&dpi=${dpi}&width=${paper.width}&height=${paper.height}`),
       ).then((found) => found && setPixels(found));
@@ -175,13 +175,13 @@ function Print({
         <NumberField
           label="Print width"
           value={shown(paper?.width ?? 0)}
-          onCommit={(w) => void print({ width: w, height: locked ? w * shape : (paper?.height ?? w) })}
+          onCommit={(w) => void print({ width: w, height: paper?.height ?? w })}
         />
         ×
         <NumberField
           label="Print height"
           value={shown(paper?.height ?? 0)}
-          onCommit={(h) => void print({ width: locked ? h / shape : (paper?.width ?? h), height: h })}
+          onCommit={(h) => void print({ width: paper?.width ?? h, height: h })}
         />
         <Select<Unit>
           size="small"
