@@ -14,7 +14,7 @@ mod wide;
 pub use group::{GROUPS, Split};
 pub use stray::Strays;
 
-use crate::{Plate, Rgb, View, mean};
+use crate::{Plate, Rgb, mean};
 use group::Group;
 use profile::{Hints, Profile};
 use std::borrow::Cow;
@@ -105,20 +105,6 @@ pub fn clean_halves_by(plate: &Plate, how: &CleanUp, hints: &Hints) -> [Vec<Rgb>
             [done(&plate.a, 0, &a), done(&plate.b, 1, &b)]
         }
     }
-}
-
-/// Mean square error of cleaned halves as displayed, told by the halves themselves: what a cleaned half differs from the other noisy
-/// one less that one's own noise, which is half of what the noisy halves differ by (a holdout estimate: Efron 2004, "The estimation
-/// of prediction error", for halves that are independent). The careful denoiser looks at both, which makes it look a little better.
-pub fn risk(noisy: [&[Rgb]; 2], done: [&[Rgb]; 2], view: &View) -> f64 {
-    let squared = |x: Rgb, y: Rgb| (0..3).map(|c| (x[c] as f64 - y[c] as f64).powi(2)).sum::<f64>() / 3.0;
-    let n = noisy[0].len();
-    let each = |i: usize| {
-        let [a, b] = noisy.map(|half| view.display(half[i]));
-        let [x, y] = done.map(|half| view.display(half[i]));
-        0.5 * (squared(x, b) + squared(y, a) - squared(a, b))
-    };
-    (0..n).map(each).sum::<f64>() / n.max(1) as f64
 }
 
 fn swept<'a>(plate: &'a Plate, how: &CleanUp) -> Cow<'a, Plate> {

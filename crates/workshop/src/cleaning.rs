@@ -8,7 +8,7 @@ use fault::{Code, Fault};
 use picture::clamps::{ClampAdvice, Taken, suggested};
 use picture::denoise::detail::{BLOCK, DetailMap};
 use picture::denoise::profile::Profile;
-use picture::denoise::{CleanUp, Method, Strays, clean, clean_halves_by, possible, risk};
+use picture::denoise::{CleanUp, Method, Strays, clean, clean_halves_by, possible};
 use picture::grain::{BlockMap, Judging, Measure};
 use picture::maps::{GrainLegend, grain_legend, grain_map};
 use picture::{Plate, Region, Rgb, View, luminance, mean};
@@ -26,9 +26,6 @@ const WORTH: f64 = 1.5 / 255.0;
 const MUCH: f64 = 0.05;
 /// Objects that are named.
 const NAMED: usize = 3;
-
-/// The careful denoiser is warned of where the quick one's error is below this share of its own.
-const MUCH_BETTER: f64 = 0.8;
 
 /// A proof's picture after its clean-up.
 pub(crate) struct Cleaned {
@@ -71,9 +68,6 @@ pub struct CleanUpView {
     /// Grain as displayed before and after: root mean square and worst block.
     pub before: [f64; 2],
     pub after: [f64; 2],
-    /// The quick denoiser's error by that of the careful one, as the halves tell it, where that is much less, and the seconds that it
-    /// takes.
-    pub quick_is_better: Option<[f64; 2]>,
     /// Light taken away or added by all of it, share of the whole.
     pub energy: f64,
     /// Share of the blocks that lost more than noise, how much, and who lost it.
@@ -175,7 +169,6 @@ impl Workshop {
             seconds: cleaned.seconds,
             before: grain([&plate.a, &plate.b]),
             after: grain([&cleaned.halves[0], &cleaned.halves[1]]),
-            quick_is_better: self.quick_is_better(proof, look, &plate, &cleaned)?,
             energy: if whole > 0.0 { 2.0 * sum(&cleaned.picture) / whole - 1.0 } else { 0.0 },
             detail_share: lost as f64 / blocks.max(1) as f64,
             detail: grain_legend(&detail.lost, Measure::Displayed, plate.region, &plate.samples, WORTH, u32::MAX),
@@ -187,25 +180,6 @@ impl Workshop {
             profile: (no_guides || look.clean.method == Some(Method::Colour))
                 .then(|| self.0.screen.install(|| Profile::of([&plate.a, &plate.b], plate.region, &look.hints))),
         })
-    }
-
-    /// Where the careful denoiser errs much more than the quick one, as on few samples and in small regions.
-    fn quick_is_better(
-        &self,
-        proof: i64,
-        look: &Look,
-        plate: &Plate,
-        careful: &Cleaned,
-    ) -> Result<Option<[f64; 2]>, Fault> {
-        if possible(plate, &look.clean) != Some(Method::Careful) {
-            return Ok(None);
-        }
-        let clean = CleanUp { method: Some(Method::Quick), ..look.clean };
-        let quick = self.cleaned(proof, &Look { clean, ..look.clone() })?;
-        let of = |done: &Cleaned| risk([&plate.a, &plate.b], [&done.halves[0], &done.halves[1]], &look.view).max(0.0);
-        let [with, without] = self.0.screen.install(|| [of(careful), of(&quick)]);
-        let ratio = (without / with.max(1e-12)).sqrt();
-        Ok((ratio < MUCH_BETTER).then_some([ratio, quick.seconds]))
     }
 
     /// Objects that lost detail worth a word, the worst first.

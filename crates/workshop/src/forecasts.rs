@@ -22,7 +22,7 @@ use std::collections::HashMap;
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
-use store::{ProofKind, ProofState};
+use store::{Policy, ProofKind, ProofState};
 use tracer::{Description, Limits, RenderReport, SavedCounts};
 use tuning::{K, Tuning};
 
@@ -173,7 +173,7 @@ impl Workshop {
             let Some(report) = f.report.as_ref().filter(|_| same(&description)) else { continue };
             let report: FinalReport = parse(report, "report")?;
             // Under a time limit, and where it was topped up, it did not end at its own threshold and most samples.
-            let held = report.plan.last().map(|decision| decision.threshold);
+            let held = (f.policy == Policy::Time).then(|| report.plan.last().map_or(1.0, |d| d.threshold));
             let own = Limits::of(&description.tuning).threshold;
             if let Some(ended) = held.or((!report.earlier.is_empty()).then_some(1.01 * own)) {
                 let t = description.tuning.with(K::SamplingEffort, 1.0).with(K::SamplingMost, MOST);

@@ -1251,11 +1251,6 @@ used: string | null, seconds: number,
  */
 before: [number, number], after: [number, number], 
 /**
- * The quick denoiser's error by that of the careful one, as the halves tell it, where that is much less, and the seconds that it
- * takes.
- */
-quick_is_better: [number, number] | null, 
-/**
  * Light taken away or added by all of it, share of the whole.
  */
 energy: number, 

@@ -348,14 +348,6 @@ export function CleanUp(p: Props) {
               Careful compares two halves, and this picture has one: colour only is used.
             </p>
           )}
-          {view.quick_is_better && (
-            <p className="caution" data-testid="quick-is-better">
-              {`Here the quick denoiser errs ${percent(1 - view.quick_is_better[0], 0)} less than the careful one, as the two halves tell, and takes ${view.quick_is_better[1].toFixed(2)} s. `}
-              <Button size="small" onClick={() => p.attempt({ denoise: "quick" })}>
-                Try quick
-              </Button>
-            </p>
-          )}
           <Figures {...p} view={view} proof={ended} caustics={caustics ?? []} />
           {p.pass.layer === "detail" && (
             <MapLegend
