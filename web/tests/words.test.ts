@@ -162,12 +162,12 @@ describe("how a proof is looked at", () => {
     }
     expect(lookAt(base, undefined, { 1: { denoise: "quick" } })).toBe(base);
   });
-  it("tells the most samples of a delivered pixel", () => {
+  it("tells the most samples of a rendered pixel", () => {
     const tuning: Record<string, number> = {
       "sampling.most": 16,
       "sampling.effort": 2,
       "frame.oversize": 1.5,
     };
-    expect(mostSamples((id) => tuning[id])).toBe(72);
+    expect(mostSamples((id) => tuning[id])).toBe(32);
   });
 });

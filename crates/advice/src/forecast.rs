@@ -242,7 +242,8 @@ impl Forecast {
         Brief { seconds: self.seconds, low: self.low, high: self.high, factor: self.factor }
     }
 
-    /// The same where a final of the very same picture has shown what it takes: as sure as the machine is even.
+    /// The same where a final of the very same picture has shown what it takes, by the clock: as sure as the machine is even. Where
+    /// other programs took processors meanwhile it may take as little as its own processor time.
     pub fn as_it_came(self, came: &Spent, machine: &Machine) -> Forecast {
         let each = came.sampling / self.sampling.max(1e-9);
         let seconds = |c: &Cause| match c.kind {
@@ -256,7 +257,7 @@ impl Forecast {
         let spread = machine.trust.spread;
         Forecast {
             seconds,
-            low: seconds - came.sampling + came.sampling / (1.0 + spread),
+            low: seconds - came.sampling + came.processors.min(came.sampling) / (1.0 + spread),
             high: seconds + came.sampling * spread,
             causes,
             sampling: came.sampling,
@@ -305,6 +306,8 @@ impl Forecast {
 pub struct Spent {
     pub start: f64,
     pub sampling: f64,
+    /// Processor time of its sampling, shared among its threads.
+    pub processors: f64,
     pub clean_up: f64,
     pub files: f64,
 }

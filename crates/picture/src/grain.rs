@@ -44,6 +44,11 @@ impl Judging {
         Judging { view, measure: Measure::Displayed, clean: CleanUp::NONE, block: 8 }
     }
 
+    /// As delivered after a clean-up, through a view, in blocks of 8×8.
+    pub fn delivered(view: View, clean: CleanUp) -> Judging {
+        Judging { measure: Measure::Delivered, clean, ..Judging::displayed(view) }
+    }
+
     /// Grain is that of the cleaned halves.
     pub fn cleans(&self) -> bool {
         self.measure == Measure::Delivered && self.clean.acts()
@@ -180,11 +185,15 @@ pub struct BlockMap {
 
 impl BlockMap {
     pub fn of(plate: &Plate, judging: &Judging) -> BlockMap {
-        let (r, block) = (plate.region, judging.block);
         let cleaned = judging.cleans().then(|| clean_halves(plate, &judging.clean));
-        let [a, b] = cleaned.as_ref().map_or([&plate.a, &plate.b], |[a, b]| [a, b]);
-        BlockMap::from_differences(r, block, (0..r.area()).map(|i| judging.difference(a[i], b[i])))
-            .of_rendered(plate.region, &plate.samples)
+        let halves = cleaned.as_ref().map_or([&plate.a[..], &plate.b], |[a, b]| [a, b]);
+        BlockMap::of_halves(plate, halves, judging)
+    }
+
+    /// Of halves that were cleaned up already, where the judging asks for that.
+    pub fn of_halves(plate: &Plate, [a, b]: [&[Rgb]; 2], judging: &Judging) -> BlockMap {
+        let differences = a.iter().zip(b).map(|(a, b)| judging.difference(*a, *b));
+        BlockMap::from_differences(plate.region, judging.block, differences).of_rendered(plate.region, &plate.samples)
     }
 
     /// Leaves out blocks of which nothing was rendered: a pilot has many.

@@ -30,9 +30,7 @@ impl Delivered {
         // One cleaning gives both.
         let [a, b] = clean_halves(plate, &judging.clean);
         let delivered = Judging { measure: Measure::Delivered, ..judging };
-        let differences = a.iter().zip(&b).map(|(a, b)| delivered.difference(*a, *b));
-        let left = BlockMap::from_differences(plate.region, judging.block, differences)
-            .of_rendered(plate.region, &plate.samples);
+        let left = BlockMap::of_halves(plate, [&a, &b], &delivered);
         let grain = if judging.alike(&delivered) { left.clone() } else { plate.block_grain(&judging) };
         Delivered { picture: mean(&a, &b), grain, left }
     }

@@ -150,12 +150,8 @@ impl Workshop {
     fn make_clean_up(&self, proof: i64, look: &Look) -> Result<CleanUpView, Fault> {
         let plate = self.plate(proof)?;
         let cleaned = self.cleaned(proof, look)?;
-        let judging = Judging::displayed(look.view);
-        let grain = |[a, b]: [&Vec<Rgb>; 2]| {
-            let of = a.iter().zip(b).map(|(a, b)| judging.difference(*a, *b));
-            let (all, worst) =
-                BlockMap::from_differences(plate.region, BLOCK, of).of_rendered(plate.region, &plate.samples).summary();
-            [all, worst]
+        let noise = |halves: [&[Rgb]; 2], judging: Judging| {
+            <[f64; 2]>::from(BlockMap::of_halves(&plate, halves, &judging).summary())
         };
         let mut detail = self.detail(proof, look, &plate)?;
         detail.lost = detail.lost.of_rendered(plate.region, &plate.samples);
@@ -167,8 +163,8 @@ impl Workshop {
         Ok(CleanUpView {
             used: possible(&plate, &look.clean).map(|m| m.name().to_string()),
             seconds: cleaned.seconds,
-            before: grain([&plate.a, &plate.b]),
-            after: grain([&cleaned.halves[0], &cleaned.halves[1]]),
+            before: noise([&plate.a, &plate.b], Judging::displayed(look.view)),
+            after: noise([&cleaned.halves[0], &cleaned.halves[1]], Judging::delivered(look.view, look.clean)),
             energy: if whole > 0.0 { 2.0 * sum(&cleaned.picture) / whole - 1.0 } else { 0.0 },
             detail_share: lost as f64 / blocks.max(1) as f64,
             detail: grain_legend(&detail.lost, Measure::Displayed, plate.region, &plate.samples, WORTH, u32::MAX),

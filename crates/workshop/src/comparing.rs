@@ -3,7 +3,7 @@
 use crate::{Column, Comparison, KnobRow, Look, Shown, Workshop, parse};
 use fault::{Code, Fault};
 use picture::against::{Against, Halves, against, look_map};
-use picture::grain::{BlockMap, Judging, Measure};
+use picture::grain::{BlockMap, Judging};
 use picture::maps::signed_colour;
 use picture::{Plate, Region, Rgb, View, luminance, metrics};
 use std::collections::BTreeMap;
@@ -95,12 +95,8 @@ impl Workshop {
         let look = looks.get(&id).cloned().map_or_else(|| self.look_of(id), Ok)?;
         // Both halves cleaned alike, so that their difference is the grain that is left.
         let [a, b] = self.cleaned(id, &look)?.halves.clone();
-        let judging = Judging { measure: Measure::Delivered, clean: look.clean, ..Judging::displayed(look.view) };
-        let noise = description.is_some().then(|| {
-            let differences = a.iter().zip(&b).map(|(a, b)| judging.difference(*a, *b));
-            let map = BlockMap::from_differences(plate.region, judging.block, differences);
-            map.of_rendered(plate.region, &plate.samples).summary().0
-        });
+        let judging = Judging::delivered(look.view, look.clean);
+        let noise = description.is_some().then(|| BlockMap::of_halves(&plate, [&a, &b], &judging).summary().0);
         let report = row.report.as_deref().map(|r| parse(r, "report")).transpose()?;
         Ok(Side { view: look.view, report, halves: (a, b), plate, description, row, noise })
     }

@@ -311,11 +311,14 @@ impl Workshop {
                 "wait for its first samples",
             ));
         };
-        let size = small_size((film.area.width, film.area.height));
-        let mut out = Vec::new();
-        let small = self.0.screen.install(|| film.small(size));
-        png(&mut out, &small, size, None, &view, PngDepth::Eight, None)?;
-        Ok(out)
+        // Many pages may watch it.
+        self.shared(&format!("final {id} at {}", film.samples()), || {
+            let size = small_size((film.area.width, film.area.height));
+            let mut out = Vec::new();
+            let small = self.0.screen.install(|| film.small(size));
+            png(&mut out, &small, size, None, &view, PngDepth::Eight, None)?;
+            Ok(out)
+        })
     }
 
     pub fn one_final(&self, id: i64) -> Result<FinalView, Fault> {

@@ -162,11 +162,11 @@ impl Workshop {
         self.0.memory.get(&Key::Counts(origin, samples), read).ok()
     }
 
-    /// Tests and delivered finals of the shot's scene through a camera that can be forecast from, newest first, and how many of the
-    /// newest proofs show something else.
-    fn tests(&self, shot: i64, camera: &str) -> Result<(Vec<Tested>, usize), Fault> {
+    /// Delivered finals and tests of the shot's scene through a camera that can be forecast from, newest first, and which of its proofs
+    /// are not looked at.
+    fn tests(&self, shot: i64, camera: &str) -> Result<(Vec<Tested>, Vec<Unused>), Fault> {
         let row = self.0.store.shot(shot)?;
-        let (mut out, mut elsewhere) = (Vec::new(), 0);
+        let (mut out, mut elsewhere, mut older) = (Vec::new(), 0, false);
         let same = |d: &Description| d.scene == row.scene && d.camera == camera && d.environment == row.environment;
         for f in self.0.store.newest_delivered(shot, FINALS as u32)? {
             let mut description: Description = parse(&f.description, "final")?;
@@ -186,6 +186,8 @@ impl Workshop {
             let came = report.to_threshold.then_some(Spent {
                 start: report.start + report.saving,
                 sampling: report.before + report.sampling,
+                processors: (report.render.processor_seconds + report.render.judging_seconds)
+                    / report.render.threads as f64,
                 clean_up: report.denoise,
                 files: report.writing,
             });
@@ -201,6 +203,7 @@ impl Workshop {
                 came,
             });
         }
+        let mut seen = 0;
         for p in self.0.store.each_proof(shot) {
             let p = p?;
             if p.state == ProofState::Running || p.kind == ProofKind::Picture {
@@ -212,9 +215,11 @@ impl Workshop {
                 elsewhere += 1;
                 continue;
             }
-            if out.len() >= CANDIDATES + FINALS {
+            if seen == CANDIDATES {
+                older = true;
                 break;
             }
+            seen += 1;
             let report: RenderReport = parse(report, "report")?;
             let origin = Origin::Proof(p.id);
             let Some(counts) = self.counts(origin, report.samples) else { continue };
@@ -224,7 +229,16 @@ impl Workshop {
             let name = format!("proof {}", p.number);
             out.push(Tested { origin, name, marks, others, description, counts, report, pilot, came: None });
         }
-        Ok((out, elsewhere))
+        let mut unused = Vec::new();
+        if elsewhere > 0 {
+            let name = if elsewhere == 1 { "1 proof".into() } else { format!("{elsewhere} proofs") };
+            unused.push(Unused { name, why: "another scene, camera or sky".into() });
+        }
+        if older {
+            unused
+                .push(Unused { name: "older proofs".into(), why: format!("only the last {CANDIDATES} are looked at") });
+        }
+        Ok((out, unused))
     }
 
     /// By the rule at the head of this module.
@@ -252,77 +266,80 @@ impl Workshop {
             out
         };
         let size = wanted.film_frame();
-        let mut all: Vec<(Tested, Forecast)> = tests
-            .into_iter()
-            .filter_map(|t| forecast(t.measured(), tuning, region, &machine).map(|f| (t, f)))
-            .collect();
-        all.sort_by_key(|(test, f)| {
-            let truth = test.came.is_some() && region.is_none() && test.description.same_picture(&wanted);
+        let is_truth = |t: &Tested| t.came.is_some() && region.is_none() && t.description.same_picture(&wanted);
+        let alone = |test: Tested| {
+            let f = forecast(test.measured(), tuning, region, &machine)?;
+            let unknown = unknown(&f, &test);
             // Upwards the interval also reaches to other work that may go on, which says nothing of the test's sureness.
             let sure = (1e3 * (f.seconds - f.low) / f.seconds) as i64;
-            (!truth, unknown(f, test).len(), f.basis == Seen::Region, test.description.film_frame() != size, sure)
+            let rank =
+                (!is_truth(&test), unknown.len(), f.basis == Seen::Region, test.description.film_frame() != size, sure);
+            Some((rank, test, unknown))
+        };
+        let mut all: Vec<_> = tests.into_iter().filter_map(alone).collect();
+        all.sort_by_key(|(rank, ..)| *rank);
+        let advised = all.iter().find_map(|(_, t, _)| match t.origin {
+            Origin::Proof(id) => Some((id, t.name.clone())),
+            Origin::Final(_) => None,
         });
-        // As each would be judged at the tuning; the first one whose samples are there leads, or the first one without.
-        let (mut ready, mut rest) = (Vec::new(), Vec::new());
-        let mut under_way = false;
-        for (test, f) in all {
-            let told = Unused { name: test.name.clone(), why: String::new() };
-            let unknown = unknown(&f, &test);
-            let why = |why: String| Unused { why, ..told };
-            if !ready.is_empty() && !unknown.is_empty() {
-                rest.push((test, why(format!("differs in {}, which only a new test can tell", unknown.join(", ")))));
-                continue;
-            }
-            if !ready.is_empty() && test.description.film_frame() != size {
-                rest.push((test, why("its frame has another size".into())));
-                continue;
-            }
-            if ready.len() > ALSO {
-                rest.push((test, why("others are surer".into())));
-                continue;
-            }
-            match self.judged_anew(shot, &test, tuning, wait) {
-                Anew::No => ready.push(test),
-                Anew::Done(test) => ready.push(*test),
-                Anew::UnderWay if ready.is_empty() => {
-                    under_way = true;
-                    ready.push(test);
+        // As it would be judged at the tuning: the first one whose samples are there, or the first one as it is.
+        let mut rest = all.into_iter().map(|(_, test, unknown)| (test, unknown));
+        let (mut lead, mut gone, mut under_way) = (None, Vec::new(), false);
+        for next in rest.by_ref() {
+            match self.judged_anew(shot, &next.0, tuning, wait) {
+                Anew::No => lead = Some(next),
+                Anew::Done(test) => lead = Some((*test, next.1)),
+                Anew::UnderWay => (under_way, lead) = (true, Some(next)),
+                Anew::Lost => {
+                    gone.push(next);
+                    continue;
                 }
-                Anew::UnderWay => rest.push((test, why("it is being judged anew".into()))),
-                Anew::Lost => rest.push((test, why("its samples are gone, so that it cannot be judged anew".into()))),
+            }
+            break;
+        }
+        let lead = lead.or_else(|| (!gone.is_empty()).then(|| gone.remove(0)));
+        let Some((test, changed)) = lead else { return Ok(None) };
+        let told = |t: &Tested, why: &str| Unused { name: t.name.clone(), why: why.into() };
+        let lost = "its samples are gone, so that it cannot be judged anew";
+        let mut unused: Vec<Unused> = gone.iter().map(|(t, _)| told(t, lost)).collect();
+        let (mut exact, mut also) = (Vec::new(), Vec::new());
+        let truth = is_truth(&test).then_some(test.came).flatten();
+        for (t, unknown) in rest {
+            match () {
+                _ if truth.is_some() => unused.push(told(&t, "a final of this very picture was delivered")),
+                _ if !unknown.is_empty() => {
+                    let why = format!("differs in {}, which only a new test can tell", unknown.join(", "));
+                    unused.push(told(&t, &why));
+                }
+                _ if t.description.film_frame() != size => unused.push(told(&t, "its frame has another size")),
+                _ => exact.push(t),
             }
         }
-        // Another may still have had its samples.
-        if ready.is_empty() {
-            if rest.is_empty() {
-                return Ok(None);
+        let joined = |also: &[Tested]| {
+            let also: Vec<Measured> = also.iter().map(Tested::measured).collect();
+            forecast(Measured { also: &also, ..test.measured() }, tuning, region, &machine)
+        };
+        // Who has seen a place best does not depend on how it is judged; who has not needs no judging.
+        let shares = joined(&exact).map(|f| f.shares).unwrap_or_default();
+        for (t, share) in exact.into_iter().zip(shares.into_iter().skip(1)) {
+            match () {
+                _ if share == 0.0 => unused.push(told(&t, "others have seen its places with more samples")),
+                _ if also.len() == ALSO => unused.push(told(&t, "it tells of too little")),
+                // Nobody waits for these.
+                _ => match self.judged_anew(shot, &t, tuning, false) {
+                    Anew::No => also.push(t),
+                    Anew::Done(anew) => also.push(*anew),
+                    Anew::UnderWay => unused.push(told(&t, "it is being judged anew")),
+                    Anew::Lost => unused.push(told(&t, lost)),
+                },
             }
-            ready.push(rest.remove(0).0);
         }
-        let mut unused: Vec<Unused> = rest.into_iter().map(|(_, told)| told).collect();
-        let mut ready = ready.into_iter();
-        let Some(test) = ready.next() else { return Ok(None) };
-        let others: Vec<Tested> = ready.collect();
-        let also: Vec<Measured> = others.iter().map(Tested::measured).collect();
-        let f = forecast(Measured { also: &also, ..test.measured() }, tuning, region, &machine);
-        let Some(mut f) = f else { return Ok(None) };
-        // Those that tell of no place are not needed; the forecast stays the same without them.
-        let mut shares = f.shares.iter().skip(1);
-        let (mut also, idle): (Vec<_>, Vec<_>) =
-            others.into_iter().partition(|_| shares.next().is_some_and(|s| *s > 0.0));
-        let better = |t: Tested| Unused { name: t.name, why: "others have seen its places with more samples".into() };
-        unused.splice(0..0, idle.into_iter().map(better));
-        if elsewhere > 0 {
-            let name = if elsewhere == 1 { "1 proof".into() } else { format!("{elsewhere} proofs") };
-            unused.push(Unused { name, why: "another scene, camera or sky".into() });
-        }
-        f.shares = std::iter::once(f.shares[0]).chain(f.shares[1..].iter().copied().filter(|s| *s > 0.0)).collect();
-        if let Some(came) = test.came.filter(|_| region.is_none() && test.description.same_picture(&wanted)) {
+        let Some(mut f) = joined(&also) else { return Ok(None) };
+        if let Some(came) = truth {
             f = f.as_it_came(&came, &machine);
-            also.clear();
         }
-        let changed = unknown(&f, &test);
-        let mut best = Best { forecast: f, by: String::new(), also, test, under_way, unused, changed };
+        unused.extend(elsewhere);
+        let mut best = Best { forecast: f, by: String::new(), also, test, under_way, unused, changed, advised };
         let names: Vec<String> = best.rests().into_iter().map(|r| r.name).collect();
         best.by = match names.as_slice() {
             [all @ .., last] if !all.is_empty() => format!("{} and {last}", all.join(", ")),
@@ -378,13 +395,13 @@ impl Workshop {
     /// Tells of every row how much of what is there a final could not use with it.
     fn price_reuse(&self, shot: i64, fit: &mut Fit) -> Result<(), Fault> {
         let d = self.description(shot, None)?;
-        let worth = |tuning: Tuning| -> Result<f64, Fault> {
-            let sources = self.sources(shot, &Description { tuning, ..d.clone() }, None)?;
-            Ok(there(&sources, self.pool().current_num_threads()).1)
+        let worth = |d: &Description| -> Result<f64, Fault> {
+            Ok(there(&self.sources(shot, d, None)?, self.pool().current_num_threads()).1)
         };
-        let now = worth(d.tuning.clone())?;
+        let now = worth(&d)?;
         for row in &mut fit.rows {
-            row.lost = (now - worth(d.tuning.changed(&row.changes)?)?).max(0.0);
+            let then = Description { tuning: d.tuning.changed(&row.changes)?, ..d.clone() };
+            row.lost = if d.same_samples(&then) { 0.0 } else { (now - worth(&then)?).max(0.0) };
         }
         Ok(())
     }
@@ -440,6 +457,8 @@ pub(crate) struct Best {
     pub unused: Vec<Unused>,
     /// What differs from it so that only a new test can tell its effect, by label.
     pub changed: Vec<String>,
+    /// The best of the proofs, whose advice is worth most: its id and name.
+    pub advised: Option<(i64, String)>,
     /// The test is being judged anew: more will be known in a moment.
     pub under_way: bool,
 }
@@ -456,14 +475,6 @@ impl Best {
     fn rests(&self) -> Vec<Rest> {
         let all = std::iter::once(&self.test).chain(&self.also);
         all.zip(&self.forecast.shares).map(|(t, share)| Rest { name: t.name.clone(), share: *share }).collect()
-    }
-
-    /// The first proof that it rests on.
-    pub fn proof(&self) -> Option<(i64, &str)> {
-        std::iter::once(&self.test).chain(&self.also).find_map(|t| match t.origin {
-            Origin::Proof(id) => Some((id, t.name.as_str())),
-            Origin::Final(_) => None,
-        })
     }
 }
 

@@ -856,7 +856,7 @@ ways: Array<Way>, };
 
 export type Cleanness = "clean" | "nearly" | "noisy";
 
-export type Way = { "way": "top_up", region: Region, threshold: number, seconds: number, } | { "way": "denoise", seconds: number, } | { "way": "fireflies", pixels: number, };
+export type Way = { "way": "top_up", region: Region, threshold: number, seconds: number, } | { "way": "denoise", seconds: number, } | { "way": "fireflies", blocks: number, };
 
 export type Version = { 
 /**

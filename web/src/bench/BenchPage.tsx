@@ -19,7 +19,7 @@ import { CameraPicker } from "./CameraPicker";
 import { FitDialog } from "../fit/FitDialog";
 import { FinalDialog } from "./FinalDialog";
 import { KeysDialog } from "./KeysDialog";
-import { asNoisy, lookAt, lookOf, type Seen, type Tried } from "./look";
+import { asNoisy, isAsItIs, lookAt, lookOf, type Seen, type Tried } from "./look";
 import { NumberField } from "./NumberField";
 import { ProofSheet, proofTitle } from "./ProofSheet";
 import { fitted } from "./region";
@@ -106,6 +106,14 @@ function Bench({ shot }: { shot: ShotView }) {
   );
   const reference = proofs.find((p) => p.id === referenceId);
   const look = useMemo(() => lookOf(shot, hints), [shot, hints]);
+  // Once the shot is cleaned up otherwise its tests show that, whatever was tried on them.
+  const clean = `${look.denoise} ${look.blend} ${look.stray}`;
+  const [cleanBefore, setCleanBefore] = useState(clean);
+  if (clean !== cleanBefore) {
+    setCleanBefore(clean);
+    const asItIs = new Set(proofs.filter((p) => isAsItIs(p)).map((p) => p.id));
+    setTried((t) => Object.fromEntries(Object.entries(t).filter(([id]) => asItIs.has(Number(id)))));
+  }
   const referenceLook = useMemo(() => lookAt(look, reference, tried), [look, reference, tried]);
   const comparing = beside.length > 0 && shown !== undefined;
   // A first, then the shown one as B, then the rest.

@@ -111,11 +111,9 @@ export const TestBar = memo(function TestBar(props: Props) {
   );
 });
 
-/** Samples that a delivered pixel takes at most under a tuning: those of all the rendered pixels that become one. */
+/** Samples that a rendered pixel takes at most under a tuning. */
 export function mostSamples(value: (id: string) => unknown): number {
-  return Math.round(
-    Number(value("sampling.most")) * Number(value("sampling.effort")) * Number(value("frame.oversize")) ** 2,
-  );
+  return Math.round(Number(value("sampling.most")) * Number(value("sampling.effort")));
 }
 
 /** What is known of a proof that has ended. */
@@ -123,7 +121,7 @@ function Ended({ proof }: { proof: ProofView }) {
   const r = proof.report;
   return (
     <span className="second" data-testid="ended">
-      {`Proof ${proof.number}${r ? `: ${duration(r.seconds)} of sampling, ${r.samples_per_pixel.toFixed(r.samples_per_pixel < 10 ? 1 : 0)} spp, grain ${percent(r.grain)}, ${percent(r.settled, 0)} settled` : ""}. Nothing is running.`}
+      {`Proof ${proof.number}${r ? `: ${duration(r.seconds)} of sampling, ${r.samples_per_pixel.toFixed(r.samples_per_pixel < 10 ? 1 : 0)} spp, noise ${percent(r.grain)}, ${percent(r.settled, 0)} converged` : ""}. Nothing is running.`}
     </span>
   );
 }

@@ -46,12 +46,14 @@ export type Clean = Pick<Look, "denoise" | "blend" | "stray">;
 /** Clean-ups that are tried on proofs, by their numbers: they change neither the shot nor its forecast. */
 export type Tried = Record<number, Partial<Clean>>;
 
+/** Pictures from elsewhere and references are not cleaned up with the shot. */
+export const isAsItIs = (proof: ProofView) => proof.kind === "picture" || proof.kind === "reference";
+
 /** How a proof is looked at: pictures from elsewhere and references as they are, tests as the shot cleans up, unless another
  * clean-up is tried on them. */
 export function lookAt(look: Look, proof: ProofView | undefined, tried: Tried): Look {
   if (!proof) return look;
-  const asItIs = proof.kind === "picture" || proof.kind === "reference";
-  return { ...look, ...(asItIs ? { denoise: "none", stray: 0 } : {}), ...tried[proof.id] };
+  return { ...look, ...(isAsItIs(proof) ? { denoise: "none", stray: 0 } : {}), ...tried[proof.id] };
 }
 
 /** A proof on the stage, with its letter where several are compared. */

@@ -286,10 +286,8 @@ export function CleanUp(p: Props) {
     null,
   ).data?.ledgers.caustics;
   const off = look.denoise === "none";
-  const use = () => {
+  const use = () =>
     p.set({ "cleanup.denoise": look.denoise, "cleanup.blend": look.blend, "cleanup.stray": look.stray });
-    p.forget();
-  };
   return (
     <div className="causes clean-up">
       <div className="causes-head">

@@ -33,6 +33,6 @@ export function wayText(w: Way): string {
     case "denoise":
       return `order it with the quick denoiser: about ${spoken(w.seconds)}, for its samples are used again`;
     case "fireflies":
-      return `take out ${count(w.pixels)} single bright pixels (Clean-up, stray pixels)`;
+      return `single bright pixels make ${count(w.blocks)} of the blocks noisy: order it with Stray pixels above 0, for its samples are used again`;
   }
 }

@@ -86,7 +86,7 @@ export function FitDialog({ shot, proofs, take, pilot, close }: Props) {
           <Button onClick={close}>Leave as it is</Button>
           <Button
             type="primary"
-            disabled={changes === 0}
+            disabled={!fit || changes === 0}
             onClick={() => {
               if (fit)
                 take({

@@ -179,7 +179,7 @@ impl Workshop {
             out.push(line("scene", false, format!("not taken over from its file: {}", lost.join(", "))));
         }
         let best = self.best_forecast(shot, &own.tuning)?;
-        if let Some((proof, name)) = best.as_ref().and_then(|b| b.proof()) {
+        if let Some((proof, name)) = best.and_then(|b| b.advised) {
             let lines = self.advice(proof).map(|a| a.lines).unwrap_or_default();
             let open: Vec<&str> =
                 lines.iter().filter(|l| l.state == AdviceState::New).map(|l| l.advice.title.as_str()).collect();

@@ -6,10 +6,10 @@
 //! That one step cannot be seen is common practice, no source: rounding to 8 bits alone makes an error of 0.29.
 
 use advice::Machine;
-use picture::denoise::{Method, Strays};
-use picture::{Plate, Region};
+use picture::denoise::Method;
+use picture::grain::BlockMap;
+use picture::{Plate, Region, Rgb, luminance};
 use serde::{Deserialize, Serialize};
-use std::collections::HashSet;
 use tracer::deliver::Delivered;
 use tracer::{Description, RenderReport, clean_up_of};
 use ts_rs::TS;
@@ -24,8 +24,8 @@ const LISTED: usize = 400;
 /// Pixels a degree that a good eye tells apart, and picture heights to the eye.
 const EYE: f64 = 60.0;
 const HEIGHTS: f64 = 3.2;
-/// How strongly pixels are looked at that may be fireflies.
-const STRAY: f32 = 0.5;
+/// A single pixel that holds more than this share of its block's squared noise is a firefly.
+const FIREFLY: f64 = 0.5;
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, TS)]
 #[serde(rename_all = "snake_case")]
@@ -43,8 +43,8 @@ pub enum Way {
     TopUp { region: Region, threshold: f64, seconds: f64 },
     /// Ordering it once more with the quick denoiser: its samples are used again.
     Denoise { seconds: f64 },
-    /// Bringing down so many single bright pixels.
-    Fireflies { pixels: u32 },
+    /// Bringing down single bright pixels, which make so many of the blocks noisy.
+    Fireflies { blocks: u32 },
 }
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, TS)]
@@ -72,16 +72,28 @@ pub(crate) fn limit(aim: f64, height: u32) -> f64 {
 
 /// What is looked at of a plate before it is given away.
 pub(crate) struct Looked {
-    size: (u32, u32),
+    frame: (u32, u32),
     region: Region,
-    samples: Vec<u32>,
-    strays: Vec<usize>,
+    /// Of each block its samples, and the largest share that one pixel has of its squared noise.
+    blocks: Vec<(u64, f64)>,
 }
 
 impl Looked {
-    pub fn of(plate: &Plate) -> Looked {
-        let strays = Strays::of(plate, STRAY).found.into_iter().map(|(i, _)| i).collect();
-        Looked { size: plate.frame, region: plate.region, samples: plate.samples.clone(), strays }
+    /// Of blocks of so many pixels; one pass, for it counts as time of the final.
+    pub fn of(plate: &Plate, block: u32) -> Looked {
+        let r = plate.region;
+        let grid = BlockMap::from_differences(r, block, std::iter::empty::<Rgb>());
+        let mut sums = vec![(0u64, 0.0f64, 0.0f64); grid.grain.len()];
+        for (i, n) in plate.samples.iter().enumerate() {
+            let k = grid.block_at(r.x + i as u32 % r.width, r.y + i as u32 / r.width);
+            let apart = (luminance(plate.a[i]) - luminance(plate.b[i])) as f64;
+            let (samples, all, most) = &mut sums[k];
+            *samples += *n as u64;
+            *all += apart * apart;
+            *most = most.max(apart * apart);
+        }
+        let blocks = sums.into_iter().map(|(samples, all, most)| (samples, most / all.max(1e-300))).collect();
+        Looked { frame: plate.frame, region: r, blocks }
     }
 }
 
@@ -106,18 +118,12 @@ impl Verdict {
         machine: &Machine,
     ) -> Verdict {
         let aim = d.tuning.real(K::DeliveryAim);
-        let limit = limit(aim, looked.size.1);
+        let limit = limit(aim, looked.frame.1);
         let (map, judged) = (&delivered.left, &delivered.grain);
-        let region = looked.region;
-        let pixel = |i: usize| (region.x + i as u32 % region.width, region.y + i as u32 / region.width);
         // Blocks of which no pixel has a sample show their neighbours.
-        let mut samples = vec![0u64; map.grain.len()];
-        for (i, n) in looked.samples.iter().enumerate() {
-            let (x, y) = pixel(i);
-            samples[map.block_at(x, y)] += *n as u64;
-        }
+        let samples = |k: usize| looked.blocks[k].0;
         let mut bad: Vec<usize> =
-            (0..map.grain.len()).filter(|k| map.grain[*k] > TOLERANCE * limit || samples[*k] == 0).collect();
+            (0..map.grain.len()).filter(|k| map.grain[*k] > TOLERANCE * limit || samples(*k) == 0).collect();
         bad.sort_by(|a, b| map.grain[*b].total_cmp(&map.grain[*a]));
         let above = bad.len() as f64 / map.grain.len().max(1) as f64;
         let places: Vec<Region> = bad.iter().filter_map(|k| map.place(*k).shared(d.area())).collect();
@@ -136,25 +142,19 @@ impl Verdict {
             let threshold = if wanted.is_finite() { wanted.clamp(1e-4, 1.0) } else { limit };
             let around = places.iter().copied().reduce(Region::around).unwrap_or(d.area());
             let inside = |k: &usize| map.place(*k).shared(around).is_some();
-            let more = |k: usize| ((judged.grain[k] / threshold).powi(2) - 1.0).max(0.0) * samples[k] as f64;
+            let more = |k: usize| ((judged.grain[k] / threshold).powi(2) - 1.0).max(0.0) * samples(k) as f64;
             let seconds = each * (0..map.grain.len()).filter(inside).map(more).sum::<f64>();
             ways.push((seconds, Way::TopUp { region: around, threshold, seconds }));
             if clean_up_of(&d.tuning).denoises().is_none() {
-                let pixels = region.area() as f64;
+                let pixels = looked.region.area() as f64;
                 let seconds =
                     machine.denoise_per_pixel[Method::Quick as usize] * pixels + machine.writing(&d.tuning, pixels);
                 ways.push((seconds, Way::Denoise { seconds }));
             }
-            let bad: HashSet<usize> = bad.iter().copied().collect();
-            let block_of = |i: &usize| {
-                let (x, y) = pixel(*i);
-                map.block_at(x, y)
-            };
-            let with_one: HashSet<usize> = looked.strays.iter().map(block_of).filter(|k| bad.contains(k)).collect();
+            let struck = bad.iter().filter(|k| looked.blocks[**k].1 > FIREFLY).count();
             // Where it is they that make most of the blocks noisy.
-            if 2 * with_one.len() >= bad.len() && d.tuning.real(K::CleanupStray) == 0.0 {
-                let pixels = looked.strays.iter().filter(|i| with_one.contains(&block_of(i))).count() as u32;
-                ways.push((0.0, Way::Fireflies { pixels }));
+            if 2 * struck >= bad.len() && d.tuning.real(K::CleanupStray) == 0.0 {
+                ways.push((0.0, Way::Fireflies { blocks: struck as u32 }));
             }
             ways.sort_by(|a, b| a.0.total_cmp(&b.0));
         }

@@ -471,7 +471,7 @@ impl Workshop {
         let mut plate = render.plate();
         let report: RenderReport = render.report_of(Some(&plate));
         let gaps = plate.fill_gaps();
-        let looked = Looked::of(&plate);
+        let looked = Looked::of(&plate, d.judging().block);
         let size = (plate.region.width, plate.region.height);
         // Each delivery has files of its own: what was handed over before stays.
         let older: Vec<FileView> = parse(&row.files, "files")?;
