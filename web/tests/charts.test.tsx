@@ -31,6 +31,7 @@ describe("the time bill", () => {
     ],
     samples_per_pixel: 64,
     sampling: 79,
+    processor: 158,
     beside: 80,
     grain: 0.02,
     settled: 0.9,

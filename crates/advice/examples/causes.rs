@@ -5,7 +5,7 @@
 #[path = "subjects/mod.rs"]
 mod subjects;
 
-use advice::{Advice, Machine, Measured, Pilot, advise, pilot_tuning, prices, time_ratio, trials};
+use advice::{Advice, Machine, Measured, Pilot, Sampled, Trials, advise, pilot_tuning, prices, time_ratio};
 use std::path::Path;
 use subjects::{Subject, demo_subjects, describe, fixed, lamp_subjects, median, open_subjects, rendered, rendered_as};
 use tracer::{Plan, Render, SUPERBLOCK, Scope};
@@ -376,19 +376,21 @@ fn by_the_clock(s: &Subject, before: &Tuning, after: &Tuning) -> f64 {
 /// The renders of a pilot of trials.
 fn trial_renders(s: &Subject, t: &Tuning) -> Pilot {
     let under = pilot_tuning(t);
-    let base = rendered(s, &under).report();
-    let of = |changes| rendered(s, &under.changed(&changes).expect("a trial")).report();
-    let tried: Vec<_> = trials(&base, &under)
+    let sampled = |t: &Tuning| {
+        let r = rendered(s, t);
+        Sampled::of(r.report(), &r.plate(), &r.description().view())
+    };
+    let base = sampled(&under);
+    let of = |changes| sampled(&under.changed(&changes).expect("a trial"));
+    let tried: Vec<_> = Trials::of(&base.report, &under, 0.0, f64::INFINITY)
+        .list
         .into_iter()
-        .map(|(knob, to)| {
-            let report = of([(knob.to_string(), serde_json::json!(to))].into());
-            (knob, to, report)
-        })
+        .map(|(knob, to)| (knob, to.clone(), of([(knob.to_string(), serde_json::json!(to))].into())))
         .collect();
     let mut pilot = Pilot::of(&base, &under, &tried).expect("parts are kept");
     if let Some(counts) = pilot.candidate() {
-        let report = of(counts.iter().map(|(k, n)| (k.to_string(), serde_json::json!(n))).collect());
-        pilot.confirm(&counts, &base, &report);
+        let then = of(counts.iter().map(|(k, n)| (k.to_string(), serde_json::json!(n))).collect());
+        pilot.confirm(&counts, &base, &then);
     }
     pilot
 }
@@ -396,7 +398,7 @@ fn trial_renders(s: &Subject, t: &Tuning) -> Pilot {
 /// Advice from a test of 32 samples and a pilot: time at equal grain, foretold and as it came.
 fn follow_advice(subjects: &[Subject]) {
     println!("\nadvice on the default tuning: time at equal grain, foretold and as it came");
-    let mut came = Vec::new();
+    let (mut came, mut lines) = (Vec::new(), (0, 0, 0));
     for s in subjects {
         let t = fixed(&s.tuning, 32);
         let render = rendered(s, &t);
@@ -404,16 +406,43 @@ fn follow_advice(subjects: &[Subject]) {
         let d = describe(s, &t);
         let test = Measured { description: &d, counts: &counts, report: &report, pilot: None, others: 0.0, also: &[] };
         let (mut next, mut foretold, mut titles) = (t.clone(), 1.0, Vec::new());
+        // Other seeds than the pilot's; the quicker of two runs each, taken in turn, for others only disturb.
+        let came_of = |next: &Tuning| {
+            let mut sums = [(f64::INFINITY, 0.0f64); 2];
+            for seed in [11, 12] {
+                for (sum, tuning) in sums.iter_mut().zip([&t, next]) {
+                    let r = rendered(s, &tuning.clone().with(K::SamplingSeed, seed)).report();
+                    let time = r.processor_seconds / r.samples as f64;
+                    *sum = (sum.0.min(time), sum.1 + r.noise.expect("parts").per_sample);
+                }
+            }
+            let [before, after] = sums.map(|(time, variance)| time * variance);
+            after / before
+        };
         // A second pilot goes on where the first one ended.
-        for _ in 0..2 {
+        for round in 0..2 {
             let pilot = trial_renders(s, &next);
             if std::env::var_os("TRIALS").is_some() {
-                let told =
-                    |t: &advice::Trial| format!("{} {} → {}: {:.2} × {:.2}", t.knob, t.from, t.to, t.time, t.variance);
+                let told = |t: &advice::Trial| {
+                    format!("{} {} → {}: {:.2} × {:.2}", t.knob, t.from, t.to, t.effect.time, t.effect.variance)
+                };
                 let one_by_one = pilot.trials.iter().map(told).collect::<Vec<_>>().join("; ");
                 println!("    time × variance: {one_by_one}; together {:?}", pilot.together);
             }
             let rows = advise(Measured { pilot: Some(&pilot), ..test }, &next, &Machine::default());
+            for a in rows.iter().filter(|a| round == 0 && !a.changes.is_empty() && a.key != "adaptive") {
+                let (e, as_it_came) = (a.effect, came_of(&t.changed(&a.changes).expect("a change")));
+                let inside = (as_it_came - e.equal).abs() <= e.unsure;
+                lines = (lines.0 + 1, lines.1 + inside as usize, lines.2 + (as_it_came < 1.0) as usize);
+                let change = |x: f64| 100.0 * (x - 1.0);
+                println!(
+                    "    {:<44} {:+.1} ± {:.1} % foretold, {:+.1} % came",
+                    a.title,
+                    change(e.equal),
+                    100.0 * e.unsure,
+                    change(as_it_came)
+                );
+            }
             // Of several lines on splits the best one; adaptive sampling is compared by itself.
             let splits = |a: &&Advice| a.key == "splits" || a.key.starts_with("source");
             let best = rows.iter().filter(splits).min_by(|a, b| a.effect.equal.total_cmp(&b.effect.equal));
@@ -430,17 +459,7 @@ fn follow_advice(subjects: &[Subject]) {
                 break;
             }
         }
-        // Other seeds than the pilot's; the quicker of two runs each, taken in turn, for others only disturb.
-        let mut sums = [(f64::INFINITY, 0.0f64); 2];
-        for seed in [11, 12] {
-            for (sum, tuning) in sums.iter_mut().zip([&t, &next]) {
-                let r = rendered(s, &tuning.clone().with(K::SamplingSeed, seed)).report();
-                let time = r.processor_seconds / r.samples as f64;
-                *sum = (sum.0.min(time), sum.1 + r.noise.expect("parts").per_sample);
-            }
-        }
-        let [before, after] = sums.map(|(time, variance)| time * variance);
-        let ratio = after / before;
+        let ratio = came_of(&next);
         came.push(ratio);
         println!(
             "{:<26} {:+.0} % foretold, {:+.0} % came: {}",
@@ -450,7 +469,11 @@ fn follow_advice(subjects: &[Subject]) {
             if titles.is_empty() { "nothing to change".into() } else { titles.join("; ") }
         );
     }
-    println!("median {:+.0} %", 100.0 * (median(came) - 1.0));
+    let (all, inside, paid) = lines;
+    println!(
+        "median {:+.0} %; of {all} lines {inside} inside their interval, {paid} saved time",
+        100.0 * (median(came) - 1.0)
+    );
 }
 
 fn main() {

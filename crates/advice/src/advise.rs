@@ -5,6 +5,7 @@
 //! n_p = √(V_p C_0 / (C_p V_0)) (Neyman 1934; Bolin and Meyer 1997), found among powers of two. Costs and variances come from
 //! a [`Pilot`]'s trials, and only what was rendered is told.
 
+use crate::forecast::CHARGED;
 use crate::prices::{depth_knob, id, split_knob};
 use crate::{Forecast, Machine, Measured, Pilot, forecast};
 use picture::noise::{LIGHT, Loss, NoiseLedger};
@@ -18,8 +19,8 @@ use tuning::{K, Tuning, Value};
 const UNSEEN: f64 = 0.5;
 /// Advice that brings less is not worth a line.
 const WORTH: f64 = 0.01;
-/// Variances of short trials are uncertain by some percent: less than this is not told.
-const SURE: f64 = 0.05;
+/// Half interval of the time of deep bounces, relative.
+const BOUNCES: f64 = 0.3;
 
 /// What a change should do to a render, or did, against the render without it.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, TS)]
@@ -30,11 +31,25 @@ pub struct Effect {
     pub variance: f64,
     /// Time at equal grain: their product.
     pub equal: f64,
+    /// Half of its 95 % interval.
+    #[serde(default)]
+    pub unsure: f64,
 }
 
 impl Effect {
-    fn new(time: f64, variance: f64) -> Effect {
-        Effect { time, variance, equal: time * variance }
+    /// From the half interval of the variance: times are counted in rays.
+    pub fn new(time: f64, variance: f64, unsure: f64) -> Effect {
+        Effect { time, variance, equal: time * variance, unsure: time * unsure }
+    }
+
+    /// Whether it surely saves time.
+    pub fn pays(&self) -> bool {
+        self.equal + self.unsure < 1.0
+    }
+
+    /// Share of the time that it saves at best.
+    pub fn at_best(&self) -> f64 {
+        (1.0 - self.equal + self.unsure).clamp(0.0, 1.0)
     }
 }
 
@@ -54,7 +69,8 @@ pub struct Advice {
     pub look: Option<Loss>,
 }
 
-/// Advice on a shot at `tuning` from a test, what pays most first. Without a pilot nothing is known of splits and roulette.
+/// Advice on a shot at `tuning` from a test, what pays most first and nothing that may not pay at all. Without a pilot nothing is known
+/// of splits and roulette.
 pub fn advise(test: Measured, tuning: &Tuning, machine: &Machine) -> Vec<Advice> {
     let report = test.report;
     let mut rows = Vec::new();
@@ -67,6 +83,7 @@ pub fn advise(test: Measured, tuning: &Tuning, machine: &Machine) -> Vec<Advice>
     }
     rows.extend(report.ledgers.depth.iter().filter_map(|t| depth_row(t, tuning)));
     rows.extend(adaptive_row(test, tuning, machine));
+    rows.retain(|a| a.effect.pays());
     rows.sort_by(|a, b| a.effect.equal.total_cmp(&b.effect.equal));
     rows
 }
@@ -91,6 +108,13 @@ fn split_name(kind: SplitKind) -> &'static str {
     }
 }
 
+/// A knob of a pilot's trial, turned: "light rays 2 → 8".
+pub fn turned(knob: &str, from: &Tuning, to: &Value) -> String {
+    let now = from.to_map().get(knob).map_or(String::new(), |v| v.to_string());
+    let kind = SPLIT_KINDS.into_iter().find(|k| id(split_knob(*k)) == knob);
+    format!("{} {now} → {to}", kind.map_or("roulette from", split_name))
+}
+
 fn split_rows(pilot: &Pilot, tuning: &Tuning) -> Vec<Advice> {
     let row = |key: String, counts: Vec<(SplitKind, u32, u32)>, effect: Effect, why: String| Advice {
         key,
@@ -107,7 +131,7 @@ fn split_rows(pilot: &Pilot, tuning: &Tuning) -> Vec<Advice> {
     let of = |kind| pilot.trials(split_knob(kind)).map(move |t| (kind, t));
     let trials: Vec<_> = SPLIT_KINDS.into_iter().flat_map(of).collect();
     let mut out = Vec::new();
-    if let Some((counts, time, variance)) = &pilot.together {
+    if let Some((counts, effect)) = &pilot.together {
         let counts: Vec<_> = trials
             .iter()
             .filter_map(|(k, t)| Some((*k, t.from, *counts.get(id(split_knob(*k)))?)))
@@ -117,10 +141,10 @@ fn split_rows(pilot: &Pilot, tuning: &Tuning) -> Vec<Advice> {
             .collect();
         let why = format!(
             "rendered for a moment: a camera sample takes {:.2} times as long and leaves {} of its variance",
-            time,
-            percent(*variance)
+            effect.time,
+            percent(effect.variance)
         );
-        out.push(row("splits".into(), counts, Effect::new(*time, *variance), why));
+        out.push(row("splits".into(), counts, *effect, why));
     }
     // One part alone, where it is cheaper to sample at the source than with more camera samples, or the other way round.
     for (kind, t) in trials {
@@ -131,21 +155,21 @@ fn split_rows(pilot: &Pilot, tuning: &Tuning) -> Vec<Advice> {
             format!(
                 "rendered for a moment: {rays} more take{s} {} of a camera sample's time and remove{s} {} of its variance, \
                  so sampling this part at the source is cheaper than more camera samples",
-                percent(t.time - 1.0),
-                percent(1.0 - t.variance)
+                percent(t.effect.time - 1.0),
+                percent(1.0 - t.effect.variance)
             )
         } else {
             format!(
                 "rendered for a moment: {rays} fewer save{s} {} of a camera sample's time and add{s} {} to its variance, \
                  so more camera samples are cheaper than so many of them",
-                percent(1.0 - t.time),
-                percent(t.variance - 1.0)
+                percent(1.0 - t.effect.time),
+                percent(t.effect.variance - 1.0)
             )
         };
         let key = format!("source {}", split_name(kind));
-        out.push(row(key, vec![(kind, t.from, t.to)], Effect::new(t.time, t.variance), why));
+        out.push(row(key, vec![(kind, t.from, t.to)], t.effect, why));
     }
-    out.retain(|a| a.effect.equal < 1.0 - SURE);
+    out.retain(|a| a.effect.pays());
     // Of several counts of one kind the best.
     out.sort_by(|a, b| a.key.cmp(&b.key).then(a.effect.equal.total_cmp(&b.effect.equal)));
     out.dedup_by(|a, b| a.key == b.key);
@@ -155,17 +179,17 @@ fn split_rows(pilot: &Pilot, tuning: &Tuning) -> Vec<Advice> {
 fn roulette_row(pilot: &Pilot, tuning: &Tuning) -> Option<Advice> {
     let now = tuning.whole(K::RouletteFrom);
     let tried = pilot.trials(K::RouletteFrom).filter(|t| t.from == now);
-    let t = tried.min_by(|a, b| (a.time * a.variance).total_cmp(&(b.time * b.variance)))?;
-    let effect = Effect::new(t.time, t.variance);
+    let t = tried.min_by(|a, b| a.effect.equal.total_cmp(&b.effect.equal))?;
+    let effect = t.effect;
     let change = |x: f64| format!("{} {}", percent((x - 1.0).abs()), if x < 1.0 { "less" } else { "more" });
-    (effect.equal < 1.0 - SURE).then(|| Advice {
+    Some(Advice {
         key: "roulette".into(),
         title: format!("roulette from {} → {}", t.from, t.to),
         why: format!(
             "a short trial: weak paths ended {} take {} time and bring {} variance",
             if t.to < t.from { "earlier" } else { "later" },
-            change(t.time),
-            change(t.variance)
+            change(effect.time),
+            change(effect.variance)
         ),
         changes: one(K::RouletteFrom, Value::Whole(t.to)),
         lights_off: Vec::new(),
@@ -208,7 +232,7 @@ fn depth_row(table: &tracer::DepthTable, tuning: &Tuning) -> Option<Advice> {
         ),
         changes: one(knob, Value::Whole(enough)),
         lights_off: Vec::new(),
-        effect: Effect::new(1.0 - time, 1.0),
+        effect: Effect { unsure: BOUNCES * time, ..Effect::new(1.0 - time, 1.0, 0.0) },
         look: Some(loss),
     })
 }
@@ -232,6 +256,7 @@ fn light_rows(ledgers: &Ledgers, noise: &NoiseLedger) -> Vec<Advice> {
         let name = r.name.strip_prefix(LIGHT)?;
         let cost = ledgers.lights.iter().find(|l| l.name == name)?;
         let (rays, can) = (cost.rays, cost.own.is_some());
+        let gain = r.gain.clamp(0.0, 1.0);
         Some(Advice {
             key: format!("light {name}"),
             title: format!("{name} off"),
@@ -246,7 +271,7 @@ fn light_rows(ledgers: &Ledgers, noise: &NoiseLedger) -> Vec<Advice> {
             ),
             changes: BTreeMap::new(),
             lights_off: if can { vec![name.to_string()] } else { Vec::new() },
-            effect: Effect::new(1.0, 1.0 - r.gain.clamp(0.0, 1.0)),
+            effect: Effect::new(1.0, 1.0 - gain, CHARGED * gain),
             look: Some(r.loss),
         })
     })
@@ -273,7 +298,12 @@ fn adaptive_row(test: Measured, tuning: &Tuning, machine: &Machine) -> Option<Ad
         changes: one(K::SamplingAdaptive, Value::Switch(true)),
         lights_off: Vec::new(),
         // What has stopped is clean by the threshold: no visible grain is added.
-        effect: Effect { time: 1.0, variance: 1.0, equal: 1.0 - saved },
+        effect: Effect {
+            time: 1.0,
+            variance: 1.0,
+            equal: 1.0 - saved,
+            unsure: (1.0 - saved) * 0.5 * (then.high - then.low) / then.seconds,
+        },
         look: None,
     })
 }

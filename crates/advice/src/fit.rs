@@ -140,7 +140,7 @@ impl Bench<'_> {
             variance: a.variance * b.effect.variance,
             ..a
         };
-        let even = Effect { time: 1.0, variance: 1.0, equal: 1.0 };
+        let even = Effect::new(1.0, 1.0, 0.0);
         // What adaptive sampling saves and ended bounces leave out the forecast computes itself.
         let turned: Vec<&&Advice> = rows.iter().filter(|a| a.key == "splits" || a.key.starts_with("source")).collect();
         let effect = turned.iter().fold(even, |e, a| turn(e, a));

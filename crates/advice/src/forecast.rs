@@ -184,8 +184,11 @@ pub struct Forecast {
     pub high: f64,
     pub causes: Vec<Cause>,
     pub samples_per_pixel: f64,
-    /// Seconds of it that go into sampling.
+    /// Seconds of it that go into sampling, and the processor time of that, all threads together: the clock takes longer where other
+    /// programs take processors, this does not.
     pub sampling: f64,
+    #[serde(default)]
+    pub processor: f64,
     /// Seconds of the whole final where other work goes on taking the processors as it did during the test.
     #[serde(default)]
     pub beside: f64,
@@ -257,10 +260,11 @@ impl Forecast {
         let spread = machine.trust.spread;
         Forecast {
             seconds,
-            low: seconds - came.sampling + came.processors.min(came.sampling) / (1.0 + spread),
+            low: seconds - came.sampling + (came.processor / came.threads).min(came.sampling) / (1.0 + spread),
             high: seconds + came.sampling * spread,
             causes,
             sampling: came.sampling,
+            processor: came.processor,
             beside: seconds,
             measured: true,
             counted: true,
@@ -289,6 +293,7 @@ impl Forecast {
             causes: self.causes.iter().map(|c| Cause { kind: c.kind, seconds: seconds(c.kind) }).collect(),
             samples_per_pixel: both(|f| f.samples_per_pixel),
             sampling: both(|f| f.sampling),
+            processor: both(|f| f.processor),
             beside: both(|f| f.beside),
             grain: both(|f| f.grain),
             settled: both(|f| f.settled),
@@ -306,8 +311,9 @@ impl Forecast {
 pub struct Spent {
     pub start: f64,
     pub sampling: f64,
-    /// Processor time of its sampling, shared among its threads.
-    pub processors: f64,
+    /// Processor time of its sampling, all threads together.
+    pub processor: f64,
+    pub threads: f64,
     pub clean_up: f64,
     pub files: f64,
 }
@@ -431,6 +437,7 @@ pub(crate) fn forecast_turned(
         high: seconds + sampling * above,
         causes,
         sampling,
+        processor: sampling * workers,
         beside: seconds - sampling + sampling * efficiency / busy,
         grain: o.grain,
         samples_per_pixel: o.samples_per_pixel,
@@ -490,15 +497,13 @@ pub(crate) struct SplitEffect {
     knobs: Vec<&'static str>,
 }
 
+/// Half interval of a change of the variance, relative, as the noise ledger foretells it (trials on nine scenes, where parts have a
+/// tenth of the noise or more: 0.3 to 2.4 times their share, the geometric mean is 1.0).
+pub(crate) const CHARGED: f64 = 0.6;
+
 /// Time goes with the rays, whose share was measured. Of the variance trials tell how much lies within a camera sample; where
 /// there were none, what the noise ledger charges to these parts.
 pub(crate) fn split_effect(test: Measured, tuning: &Tuning, known: &[&str]) -> SplitEffect {
-    /// Half intervals of a change of the variance, relative, as trials foretell it and as the noise ledger does (trials on nine
-    /// scenes, where parts have a tenth of the noise or more: 0.3 to 2.4 times their share, the geometric mean is 1.0); and of the
-    /// variance itself after a trial: it has few samples, and how well they are spread depends on their number.
-    const TRIED: f64 = 0.3;
-    const CHARGED: f64 = 0.6;
-    const CHANCE: f64 = 0.08;
     let mut out = SplitEffect { time: 1.0, variance: 1.0, unsure: 0.0, tried: true, knobs: Vec::new() };
     let Some(noise) = &test.report.noise else { return out };
     for row in &test.report.ledgers.splits {
@@ -511,7 +516,7 @@ pub(crate) fn split_effect(test: Measured, tuning: &Tuning, known: &[&str]) -> S
         out.time += row.time * (then / from - 1.0);
         let share: f64 = noise.parts.iter().filter(|p| split_of(&p.name) == Some(row.kind)).map(|p| p.share).sum();
         let (change, unsure) = match test.pilot.and_then(|p| p.variance_at(row.kind, row.split, to)) {
-            Some(v) => (v - 1.0, CHANCE.hypot(TRIED * (v - 1.0))),
+            Some((v, unsure)) => (v - 1.0, unsure),
             None => {
                 out.tried = false;
                 let change = share.clamp(0.0, 1.0) * (from / then - 1.0);

@@ -3,8 +3,11 @@
 //! guessed: the variance within a camera sample could also be read off two rays of one sample, but ours are spread evenly
 //! over all samples, and that estimate promised gains that did not come.
 
+use crate::advise::Effect;
+use crate::costs::split_of;
 use crate::prices::{id, split_knob};
-use picture::noise::NoiseLedger;
+use picture::noise::{ratio_of_sums, sample_variances};
+use picture::{Plate, View};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use tracer::{RayKind, RenderReport, SplitKind};
@@ -15,23 +18,48 @@ const MOST: u32 = 16;
 /// Samples a pixel of each render.
 pub const PILOT_SAMPLES: u32 = 32;
 
+/// What one render tells of a camera sample's time and variance.
+pub struct Sampled {
+    pub report: RenderReport,
+    /// Displayed variance of a camera sample, summed over each square.
+    squares: Vec<f64>,
+}
+
+impl Sampled {
+    pub fn of(report: RenderReport, plate: &Plate, view: &View) -> Sampled {
+        Sampled { report, squares: sample_variances(plate, view) }
+    }
+
+    /// What another render of the same area took and left against this one.
+    pub fn against(&self, then: &Sampled) -> Effect {
+        let (variance, unsure) = ratio_of_sums(&self.squares, &then.squares);
+        Effect::new(time_ratio(&self.report, &then.report), variance, unsure)
+    }
+}
+
 /// One knob turned.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Trial {
     pub knob: String,
     pub from: u32,
     pub to: u32,
-    /// Time and variance of a camera sample against those without the change.
-    pub time: f64,
-    pub variance: f64,
+    /// Against the render without the change.
+    pub effect: Effect,
 }
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Pilot {
     pub trials: Vec<Trial>,
-    /// Several splits at once, as the trials suggest them, rendered too: counts by knob, time and variance.
-    #[serde(default)]
-    pub together: Option<(BTreeMap<String, u32>, f64, f64)>,
+    /// Several splits at once, as the trials suggest them, rendered too: counts by knob, and what they did.
+    pub together: Option<(BTreeMap<String, u32>, Effect)>,
+}
+
+/// Half of the 95 % interval of a variance that a short trial tells, for the whole picture and all of its samples: what it measured,
+/// how much of a change carries over, and how well few samples are spread, which depends on their number.
+pub(crate) fn carried_over(variance: f64, measured: f64) -> f64 {
+    const CARRIES: f64 = 0.3;
+    const CHANCE: f64 = 0.08;
+    measured.hypot(CHANCE * variance).hypot(CARRIES * (variance - 1.0))
 }
 
 /// The fixed counts under which all of a pilot renders.
@@ -44,23 +72,77 @@ pub fn pilot_tuning(t: &Tuning) -> Tuning {
 /// digital sequence in base 2 spreads best (Niederreiter 1992): four light rays are nearly always cheaper than three for the same grain.
 const TIMES: u32 = 4;
 
-/// What is worth trying on a scene: four times the rays of every kind that occurs, half of them and one less, which is the step that
-/// prices tell, and roulette from half and twice the bounce.
-pub fn trials(report: &RenderReport, tuning: &Tuning) -> Vec<(&'static str, Value)> {
+/// Trials that may pay, what they take and what they can bring.
+pub struct Trials {
+    pub list: Vec<(&'static str, Value)>,
+    /// Seconds of all renders together.
+    pub seconds: f64,
+    /// Seconds that the final would be shorter by if all came out at its best.
+    pub wins: f64,
+}
+
+impl Trials {
+    pub fn renders(&self) -> usize {
+        // As it is, each trial, and several splits at once.
+        self.list.len() + 2
+    }
+
+    pub fn pays(&self) -> bool {
+        !self.list.is_empty() && self.seconds < self.wins
+    }
+
+    /// What is worth trying on a scene: four times the rays of every kind that occurs, half of them and one less, which is the step
+    /// that prices tell, and roulette from half and twice the bounce. A trial that takes `each` seconds and could save less of a final
+    /// of `whole` seconds is left out.
+    pub fn of(report: &RenderReport, tuning: &Tuning, each: f64, whole: f64) -> Trials {
+        let all = possible(report, tuning);
+        let kept: Vec<_> = all.into_iter().filter(|(_, _, most)| most * whole > each).collect();
+        let mut best: BTreeMap<&str, f64> = BTreeMap::new();
+        kept.iter().for_each(|(knob, _, most)| {
+            let so_far = best.entry(knob).or_default();
+            *so_far = so_far.max(*most);
+        });
+        let left: f64 = best.values().map(|most| 1.0 - most).product();
+        let list: Vec<_> = kept.into_iter().map(|(knob, to, _)| (knob, to)).collect();
+        let mut plan = Trials { list, seconds: 0.0, wins: whole * (1.0 - left) };
+        plan.seconds = each * plan.renders() as f64;
+        plan
+    }
+}
+
+/// All trials, with the share of the time at the same grain that each could save at best: fewer rays all of the time that goes into
+/// them; more rays their share of the variance, of which the noise ledger may tell less than half; earlier roulette the time of
+/// the bounces that it ends, later roulette the variance of what is not lit directly.
+fn possible(report: &RenderReport, tuning: &Tuning) -> Vec<(&'static str, Value, f64)> {
+    /// A part causes up to so many times the variance that the ledger charges to it.
+    const CHARGED_AT_MOST: f64 = 2.4;
+    let parts = || report.noise.iter().flat_map(|n| &n.parts);
+    let caused = |which: &dyn Fn(Option<SplitKind>) -> bool| {
+        let share: f64 = parts().filter(|p| which(split_of(&p.name))).map(|p| p.share.max(0.0)).sum();
+        if report.noise.is_some() { (CHARGED_AT_MOST * share).min(1.0) } else { 1.0 }
+    };
     let mut out = Vec::new();
     for row in &report.ledgers.splits {
-        let now = tuning.whole(split_knob(row.kind));
+        let (knob, now) = (id(split_knob(row.kind)), tuning.whole(split_knob(row.kind)));
+        let at = |n: u32| n as f64 / now as f64;
         if row.time > 0.005 && now <= MOST / 2 {
-            out.push((id(split_knob(row.kind)), Value::Whole((TIMES * now).min(MOST))));
+            let more = (TIMES * now).min(MOST);
+            let time = 1.0 + row.time * (at(more) - 1.0);
+            let variance = 1.0 - caused(&|kind| kind == Some(row.kind)) * (1.0 - 1.0 / at(more));
+            out.push((knob, Value::Whole(more), 1.0 - time * variance));
         }
         let fewer: BTreeSet<u32> = [now / 2, now.saturating_sub(1)].into();
-        out.extend(fewer.into_iter().filter(|n| *n > 0).map(|n| (id(split_knob(row.kind)), Value::Whole(n))));
+        let fewer = fewer.into_iter().filter(|n| *n > 0);
+        out.extend(fewer.map(|n| (knob, Value::Whole(n), row.time * (1.0 - at(n)))));
     }
     let roulette = tuning.whole(K::RouletteFrom);
-    if report.ledgers.depth.first().is_some_and(|t| t.rows.len() > roulette as usize) {
-        out.extend(
-            [roulette / 2, 2 * roulette].into_iter().filter(|r| *r > 0).map(|r| (id(K::RouletteFrom), Value::Whole(r))),
-        );
+    let depth = report.ledgers.depth.first().filter(|t| t.rows.len() > roulette as usize);
+    if let Some(table) = depth {
+        let beyond = table.rows.iter().filter(|r| r.bounces > roulette / 2);
+        let earlier = (roulette / 2, beyond.map(|r| r.time).sum::<f64>());
+        let later = (2 * roulette, caused(&|kind| kind != Some(SplitKind::Direct)));
+        let turned = [earlier, later].into_iter().filter(|(r, _)| *r > 0);
+        out.extend(turned.map(|(r, most)| (id(K::RouletteFrom), Value::Whole(r), most)));
     }
     out
 }
@@ -75,19 +157,17 @@ pub fn time_ratio(base: &RenderReport, now: &RenderReport) -> f64 {
 }
 
 impl Pilot {
-    /// From a render at [`pilot_tuning`] and one for each of [`trials`]; none if they keep no parts.
-    pub fn of(base: &RenderReport, tuning: &Tuning, tried: &[(&'static str, Value, RenderReport)]) -> Option<Pilot> {
-        let variance = |n: &Option<NoiseLedger>| n.as_ref().map(|n| n.per_sample);
-        let alone = variance(&base.noise)?.max(1e-30);
+    /// From a render at [`pilot_tuning`] and one for each trial of a [`Trials`].
+    pub fn of(base: &Sampled, tuning: &Tuning, tried: &[(&'static str, Value, Sampled)]) -> Option<Pilot> {
         let values = tuning.to_map();
-        let trials = tried.iter().map(|(knob, to, report)| {
+        let trials = tried.iter().map(|(knob, to, then)| {
             let (Some(Value::Whole(from)), Value::Whole(to)) = (values.get(knob), to) else { return None };
+            let e = base.against(then);
             // What more rays add is what the split took before.
-            let split = base.ledgers.splits.iter().find(|s| id(split_knob(s.kind)) == *knob);
-            let time =
-                split.map_or_else(|| time_ratio(base, report), |s| 1.0 + s.time * (*to as f64 / *from as f64 - 1.0));
-            let variance = variance(&report.noise)? / alone;
-            Some(Trial { knob: knob.to_string(), from: *from, to: *to, time, variance })
+            let split = base.report.ledgers.splits.iter().find(|s| id(split_knob(s.kind)) == *knob);
+            let time = split.map_or(e.time, |s| 1.0 + s.time * (*to as f64 / *from as f64 - 1.0));
+            let effect = Effect::new(time, e.variance, carried_over(e.variance, e.unsure / e.time));
+            Some(Trial { knob: knob.to_string(), from: *from, to: *to, effect })
         });
         Some(Pilot { trials: trials.collect::<Option<_>>()?, together: None })
     }
@@ -102,12 +182,10 @@ impl Pilot {
     }
 
     /// Takes in the render of the candidate.
-    pub fn confirm(&mut self, counts: &BTreeMap<&'static str, u32>, base: &RenderReport, report: &RenderReport) {
-        let variance = |r: &RenderReport| r.noise.as_ref().map(|n| n.per_sample);
-        if let (Some(before), Some(after)) = (variance(base), variance(report)) {
-            let counts = counts.iter().map(|(k, n)| (k.to_string(), *n)).collect();
-            self.together = Some((counts, time_ratio(base, report), after / before.max(1e-30)));
-        }
+    pub fn confirm(&mut self, counts: &BTreeMap<&'static str, u32>, base: &Sampled, then: &Sampled) {
+        let e = base.against(then);
+        let counts = counts.iter().map(|(k, n)| (k.to_string(), *n)).collect();
+        self.together = Some((counts, Effect::new(e.time, e.variance, carried_over(e.variance, e.unsure / e.time))));
     }
 
     pub(crate) fn trials(&self, knob: K) -> impl Iterator<Item = &Trial> {
@@ -120,8 +198,8 @@ impl Pilot {
         let rays = kinds.into_iter().filter_map(|kind| {
             let t = self.trials(split_knob(kind)).next()?;
             let (from, to) = (t.from as f64, t.to as f64);
-            let cost = (t.time - 1.0) / (to - from);
-            let variance = ((1.0 - t.variance) / (1.0 / from - 1.0 / to)).max(0.0);
+            let cost = (t.effect.time - 1.0) / (to - from);
+            let variance = ((1.0 - t.effect.variance) / (1.0 / from - 1.0 / to)).max(0.0);
             Some(Rays { kind, from: t.from, most: t.to, cost, variance })
         });
         let mut rays: Vec<Rays> = rays.collect();
@@ -136,16 +214,17 @@ impl Pilot {
         self.trials.iter().all(|t| tuning.to_map().get(t.knob.as_str()).is_some_and(|v| **v == Value::Whole(t.from)))
     }
 
-    /// How the square of the grain would change from one number of rays to another: as a trial of just that came out, else by what
-    /// the trials tell of single rays.
-    pub(crate) fn variance_at(&self, kind: SplitKind, from: u32, to: u32) -> Option<f64> {
+    /// How the square of the grain would change from one number of rays to another, with half of its interval: as a trial of just
+    /// that came out, else by what the trials tell of single rays.
+    pub(crate) fn variance_at(&self, kind: SplitKind, from: u32, to: u32) -> Option<(f64, f64)> {
         if let Some(t) = self.trials(split_knob(kind)).find(|t| (t.from, t.to) == (from, to)) {
-            return Some(t.variance);
+            return Some((t.effect.variance, t.effect.unsure / t.effect.time));
         }
         let splits = self.splits();
         let now: BTreeMap<&str, u32> = [(id(split_knob(kind)), from)].into();
         let then: BTreeMap<&str, u32> = [(id(split_knob(kind)), to)].into();
-        splits.rays.iter().any(|r| r.kind == kind).then(|| splits.at(&then).1 / splits.at(&now).1)
+        let variance = splits.at(&then).1 / splits.at(&now).1;
+        splits.rays.iter().any(|r| r.kind == kind).then(|| (variance, carried_over(variance, 0.0)))
     }
 }
 

@@ -3,7 +3,7 @@
 #[path = "../../tracer/tests/common/mod.rs"]
 mod common;
 
-use advice::{Advice, Machine, Measured, Pilot, advise, forecast, pilot_tuning};
+use advice::{Advice, Machine, Measured, Pilot, Sampled, advise, forecast, pilot_tuning};
 use common::*;
 use glam::Vec3;
 use scene::*;
@@ -164,7 +164,10 @@ fn half_the_light_rays_before_a_lamp_ask_for_twice_the_samples() {
     let each = advice::time_ratio(&report, &then);
     near(foretold.sampling / now.sampling, each * more, 0.02, "time foretold");
     let under = pilot_tuning(&d.tuning);
-    let of = |t: Tuning| rendered(&stage, &Description { tuning: t, ..d.clone() }).report();
+    let of = |t: Tuning| {
+        let r = rendered(&stage, &Description { tuning: t, ..d.clone() });
+        Sampled::of(r.report(), &r.plate(), &d.view())
+    };
     let fewer = of(under.clone().with(K::SplitDirect, 1));
     let pilot = Pilot::of(&of(under.clone()), &under, &[("split.direct", Value::Whole(1), fewer)]).unwrap();
     let price = |pilot: Option<&Pilot>| {
@@ -180,4 +183,26 @@ fn half_the_light_rays_before_a_lamp_ask_for_twice_the_samples() {
     near(charged.seconds / came, 1.0, 0.15, "price");
     assert!(charged.grain.is_none() && tried.grain.is_some());
     assert!(charged.unsure.unwrap() > tried.unsure.unwrap(), "{charged:?} {tried:?}");
+}
+
+/// Squares of very different brightness, each with an error of its own in both renders and a part that both share: the true ratio
+/// lies within the interval in 95 of 100 cases.
+#[test]
+fn the_interval_of_a_ratio_holds_what_it_says() {
+    let mut dice = Dice(7);
+    let mut between = |least: f64, most: f64| least + (most - least) * dice.unit();
+    let (mut inside, all) = (0, 4000);
+    for _ in 0..all {
+        let truth = between(0.4, 2.5);
+        let (mut before, mut after) = (Vec::new(), Vec::new());
+        for _ in 0..250 {
+            let level = 10f64.powf(between(-1.5, 0.0)) * between(0.5, 1.5);
+            before.push(level * between(0.7, 1.3));
+            after.push(truth * level * between(0.7, 1.3));
+        }
+        let (ratio, unsure) = picture::noise::ratio_of_sums(&before, &after);
+        inside += ((ratio - truth).abs() <= unsure) as usize;
+    }
+    let share = inside as f64 / all as f64;
+    assert!((0.93..0.97).contains(&share), "{share}");
 }

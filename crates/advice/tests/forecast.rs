@@ -153,6 +153,8 @@ fn what_is_extrapolated_or_unknown_is_said() {
     let (beside, waited) = (with(0.5), with(0.0));
     assert!((waited.sampling / beside.sampling - 2.0).abs() < 0.02, "{beside:?}");
     assert!((beside.beside / waited.seconds - 1.0).abs() < 0.02 && waited.beside == waited.seconds, "{beside:?}");
+    // The processor time is the same, whoever else takes the processors.
+    assert!((beside.processor / waited.processor - 1.0).abs() < 0.02, "{beside:?} {waited:?}");
     assert!(beside.high > beside.beside && beside.low < beside.seconds, "{beside:?}");
 }
 

@@ -4,8 +4,8 @@
 //! mean of all others of its scene, rendered with other seeds; its own variance is taken off. Renders are kept in
 //! `target/plates` and used again: empty that folder to render anew.
 
-use picture::denoise::{CleanUp, Method, Split, clean};
-use picture::{Plate, Region, Rgb};
+use picture::denoise::{CleanUp, Method, Split, clean, clean_halves, risk};
+use picture::{Plate, Region, Rgb, View};
 use scene::{Environment, read_glb};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -210,6 +210,35 @@ fn quality(subjects: &[Subject]) {
     }
 }
 
+/// Whether the halves know where the quick denoiser errs less than the careful one: mean square error as displayed, in units of the
+/// noise of a half, as it is and as the halves tell it.
+fn choice(subjects: &[Subject]) {
+    println!("\nmean square error by that of a noisy half, true and told by the halves: quick; careful");
+    for s in subjects {
+        let view = View { exposure: s.exposure, ..View::PLAIN };
+        let pictures: Vec<Vec<Rgb>> = (0..SEEDS).map(|seed| rendered(s, OWN, seed).mean()).collect();
+        let mean = |i: usize, c: usize| pictures.iter().map(|p| p[i][c]).sum::<f32>() / SEEDS as f32;
+        let truth: Vec<Rgb> =
+            (0..pictures[0].len()).map(|i| view.display(std::array::from_fn(|c| mean(i, c)))).collect();
+        for samples in [4, 12, 32, 128] {
+            let plate = rendered(s, samples, 2000);
+            let squared = |x: Rgb, y: Rgb| (0..3).map(|c| (x[c] - y[c]).powi(2) as f64).sum::<f64>() / 3.0;
+            let is = |half: &[Rgb]| half.iter().zip(&truth).map(|(x, t)| squared(view.display(*x), *t)).sum::<f64>();
+            let mut told = Vec::new();
+            for method in [Method::Quick, Method::Careful] {
+                let done = clean_halves(&plate, &CleanUp::with(method, 1.0));
+                let [error, noise] = risk([&plate.a, &plate.b], [&done[0], &done[1]], &view);
+                let by = (is(&plate.a) + is(&plate.b)).max(1e-12);
+                told.push(((is(&done[0]) + is(&done[1])) / by, error / noise));
+            }
+            println!(
+                "{:<20} {samples:>4} {:>7.3} {:>7.3}; {:>7.3} {:>7.3}",
+                s.name, told[0].0, told[0].1, told[1].0, told[1].1
+            );
+        }
+    }
+}
+
 /// Seconds at 1280×720, medians of 5: the small picture side by side, so that there is something to do everywhere.
 fn speed(s: &Subject) {
     let small = rendered(s, 16, 1000);
@@ -252,10 +281,14 @@ fn speed(s: &Subject) {
 fn main() {
     let word = std::env::args().nth(1).unwrap_or_default();
     let subjects = subjects();
-    if word != "quality" {
+    let want = |w: &str| word.is_empty() || word == w;
+    if want("speed") {
         speed(&subjects[0]);
     }
-    if word != "speed" {
+    if want("choice") {
+        choice(&subjects);
+    }
+    if want("quality") {
         quality(&subjects);
     }
 }

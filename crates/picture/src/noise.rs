@@ -85,8 +85,31 @@ pub struct NoiseLedger {
     pub lights: Vec<NoiseRow>,
 }
 
-/// Side of the squares in which losses are judged.
+/// Side of the squares in which losses are judged, and variances compared.
 const SQUARE: u32 = 8;
+
+/// Displayed variance of one camera sample, summed over each square of a plate.
+pub fn sample_variances(plate: &Plate, view: &View) -> Vec<f64> {
+    let (width, known) = (plate.region.width, rendered(&plate.samples));
+    let columns = width.div_ceil(SQUARE);
+    let mut out = vec![0.0; (columns * plate.region.height.div_ceil(SQUARE)) as usize];
+    for i in (0..plate.region.area()).filter(|i| known(*i)) {
+        let (x, y) = (i as u32 % width, i as u32 / width);
+        let (slope, _, d) = slope(plate, view, i);
+        out[(y / SQUARE * columns + x / SQUARE) as usize] += slope * slope * d * d * plate.samples[i] as f64;
+    }
+    out
+}
+
+/// How many times `before` in sum `after` is, and half of the 95 % interval: what belongs together stands in the same place of both
+/// (the ratio estimator and its variance, Cochran, Sampling Techniques, 1977, section 6.3).
+pub fn ratio_of_sums(before: &[f64], after: &[f64]) -> (f64, f64) {
+    let sum: f64 = before.iter().sum();
+    let ratio = after.iter().sum::<f64>() / sum.max(1e-30);
+    let n = before.len() as f64;
+    let square: f64 = before.iter().zip(after).map(|(b, a)| (a - ratio * b).powi(2)).sum();
+    (ratio, 1.96 * (square * n / (n - 1.0).max(1.0)).sqrt() / sum.max(1e-30))
+}
 
 /// What a light group's layers are called.
 pub const LIGHT: &str = "light ";

@@ -29,7 +29,7 @@ pub fn typescript() -> String {
         workshop::TableView, workshop::FinalState, workshop::FinalTimes, workshop::Policy, workshop::Series, workshop::NewFinal, workshop::TopUp, workshop::Turn,
         workshop::Ordered, workshop::Check, workshop::FitView, workshop::Rest, workshop::Showing, workshop::Verdict, workshop::Cleanness, workshop::Way, workshop::Version, workshop::Unused, workshop::FinalView, workshop::FinalReport, workshop::FileView,
         workshop::ForecastView, workshop::KnobRow, workshop::Column, workshop::Comparison, workshop::WhatIf, workshop::Legends,
-        workshop::LedgerView, workshop::PricesView, workshop::AdviceState, workshop::AdviceLine, workshop::Came,
+        workshop::LedgerView, workshop::PricesView, workshop::AdviceState, workshop::AdviceLine, workshop::TestCost, workshop::TrialsView, workshop::AdviceAtWork, workshop::Came,
         workshop::AdviceView, workshop::TakeAdvice, workshop::LightState, workshop::LightChange, workshop::SceneView, workshop::EnvironmentView,
         workshop::NewShot, workshop::ShotChange, workshop::ProofChange, workshop::TakeBack, workshop::GoOn, workshop::NewTest, workshop::Layer,
         workshop::PixelReadout, picture::denoise::Strays, picture::denoise::profile::Area, picture::denoise::profile::Profile,

@@ -43,11 +43,10 @@ impl Store {
         Ok(db.last_insert_rowid())
     }
 
-    pub fn set_advice_proofs(&self, id: i64, without: Option<i64>, with: Option<i64>) -> Result<(), Fault> {
-        self.db()
-            .execute("UPDATE advice SET proof_without = ?2, proof_with = ?3 WHERE id = ?1", (id, without, with))
-            .map(|_| ())
-            .map_err(sql)
+    /// What came of advice, and the proofs that show it.
+    pub fn set_advice(&self, id: i64, advice: &str, without: Option<i64>, with: Option<i64>) -> Result<(), Fault> {
+        let command = "UPDATE advice SET advice = ?2, proof_without = ?3, proof_with = ?4 WHERE id = ?1";
+        self.db().execute(command, (id, advice, without, with)).map(drop).map_err(sql)
     }
 
     pub fn delete_advice(&self, id: i64) -> Result<(), Fault> {

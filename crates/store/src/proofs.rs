@@ -227,16 +227,23 @@ impl Store {
             let mut q = db.prepare_cached(&command).map_err(sql)?;
             q.query_row([shot], |r| Ok((r.get::<_, i64>(0)?, r.get::<_, i64>(1)?))).optional().map_err(sql)
         };
-        let whole = newest("whole IS TRUE AND kind NOT IN ('picture', 'pilot')")?;
+        let whole = newest("whole IS TRUE AND kind NOT IN ('picture', 'pilot', 'trial')")?;
         if let Some(f) = delivered.filter(|f| whole.is_none_or(|(_, made)| f.ended.unwrap_or(f.made) >= made)) {
             return Ok(Some(Showing::Final(f.id)));
         }
-        let otherwise = || match newest("whole IS FALSE AND kind <> 'picture'")? {
+        let otherwise = || match newest("whole IS FALSE AND kind NOT IN ('picture', 'trial')")? {
             None => newest("kind = 'pilot'"),
             region => Ok(region),
         };
         let proof = if whole.is_some() { whole } else { otherwise()? };
         Ok(proof.map(|(id, _)| Showing::Proof(id)))
+    }
+
+    pub fn proofs_of_kind(&self, kind: ProofKind) -> Result<Vec<i64>, Fault> {
+        let db = self.db();
+        let mut q = db.prepare("SELECT id FROM proofs WHERE kind = ?1").map_err(sql)?;
+        let rows = q.query_map([kind], |r| r.get(0)).map_err(sql)?;
+        rows.collect::<Result<_, _>>().map_err(sql)
     }
 
     /// Proofs that must go so that at most `spare` of a shot remain unkept: the oldest ones that have ended.

@@ -40,6 +40,8 @@ words! {
         Test = "test",
         /// Superblocks all over the frame, for the forecast.
         Pilot = "pilot",
+        /// A short render for advice; it goes when it has told what it knows.
+        Trial = "trial",
         Reference = "reference",
         /// From elsewhere.
         Picture = "picture",

@@ -8,7 +8,7 @@ use fault::{Code, Fault};
 use picture::clamps::{ClampAdvice, Taken, suggested};
 use picture::denoise::detail::{BLOCK, DetailMap};
 use picture::denoise::profile::Profile;
-use picture::denoise::{CleanUp, Method, Strays, clean, clean_halves_by, possible};
+use picture::denoise::{CleanUp, Method, Strays, clean, clean_halves_by, possible, risk, surely_worse};
 use picture::grain::{BlockMap, Judging, Measure};
 use picture::maps::{GrainLegend, grain_legend, grain_map};
 use picture::{Plate, Region, Rgb, View, luminance, mean};
@@ -68,6 +68,8 @@ pub struct CleanUpView {
     /// Grain as displayed before and after: root mean square and worst block.
     pub before: [f64; 2],
     pub after: [f64; 2],
+    /// Seconds that the quick denoiser takes, where the careful one surely errs more than that.
+    pub quick_is_better: Option<f64>,
     /// Light taken away or added by all of it, share of the whole.
     pub energy: f64,
     /// Share of the blocks that lost more than noise, how much, and who lost it.
@@ -165,6 +167,7 @@ impl Workshop {
             seconds: cleaned.seconds,
             before: noise([&plate.a, &plate.b], Judging::displayed(look.view)),
             after: noise([&cleaned.halves[0], &cleaned.halves[1]], Judging::delivered(look.view, look.clean)),
+            quick_is_better: self.quick_is_better(proof, look, &plate, &cleaned)?,
             energy: if whole > 0.0 { 2.0 * sum(&cleaned.picture) / whole - 1.0 } else { 0.0 },
             detail_share: lost as f64 / blocks.max(1) as f64,
             detail: grain_legend(&detail.lost, Measure::Displayed, plate.region, &plate.samples, WORTH, u32::MAX),
@@ -176,6 +179,18 @@ impl Workshop {
             profile: (no_guides || look.clean.method == Some(Method::Colour))
                 .then(|| self.0.screen.install(|| Profile::of([&plate.a, &plate.b], plate.region, &look.hints))),
         })
+    }
+
+    /// Where the careful denoiser errs more than the quick one, as the halves tell.
+    fn quick_is_better(&self, proof: i64, look: &Look, plate: &Plate, careful: &Cleaned) -> Result<Option<f64>, Fault> {
+        if possible(plate, &look.clean) != Some(Method::Careful) {
+            return Ok(None);
+        }
+        let clean = CleanUp { method: Some(Method::Quick), ..look.clean };
+        let quick = self.cleaned(proof, &Look { clean, ..look.clone() })?;
+        let of = |done: &Cleaned| risk([&plate.a, &plate.b], [&done.halves[0], &done.halves[1]], &look.view);
+        let [with, without] = self.0.screen.install(|| [of(careful), of(&quick)]);
+        Ok(surely_worse(with, without).then_some(quick.seconds))
     }
 
     /// Objects that lost detail worth a word, the worst first.

@@ -186,8 +186,8 @@ impl Workshop {
             let came = report.to_threshold.then_some(Spent {
                 start: report.start + report.saving,
                 sampling: report.before + report.sampling,
-                processors: (report.render.processor_seconds + report.render.judging_seconds)
-                    / report.render.threads as f64,
+                processor: report.render.processor_seconds + report.render.judging_seconds,
+                threads: report.render.threads as f64,
                 clean_up: report.denoise,
                 files: report.writing,
             });
@@ -206,7 +206,7 @@ impl Workshop {
         let mut seen = 0;
         for p in self.0.store.each_proof(shot) {
             let p = p?;
-            if p.state == ProofState::Running || p.kind == ProofKind::Picture {
+            if p.state == ProofState::Running || matches!(p.kind, ProofKind::Picture | ProofKind::Trial) {
                 continue;
             }
             let description: Description = parse(&p.description, "proof")?;

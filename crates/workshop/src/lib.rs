@@ -3,6 +3,7 @@
 //! One test renders at a time; starting another ends it. Finals run one after the other on a thread of their own and yield
 //! while a test runs. Everything that happens is told to listeners as an [`Event`].
 
+mod advising;
 mod archive;
 mod bin;
 mod circumstances;
@@ -110,6 +111,8 @@ pub(crate) struct Inner {
     pub under_way: Mutex<HashSet<memory::Key>>,
     /// Held while one test is judged anew.
     pub judging: Mutex<()>,
+    /// Tests that are rendered for advice.
+    pub advising: Mutex<Option<advising::AtWork>>,
     /// Held while one test makes way for the next.
     pub changing_test: Mutex<()>,
     /// The running test through the quick denoiser.
@@ -148,6 +151,7 @@ impl Workshop {
             taking: Mutex::default(),
             under_way: Mutex::default(),
             judging: Mutex::default(),
+            advising: Mutex::default(),
             changing_test: Mutex::default(),
             live_picture: Mutex::default(),
             finals: finals::Desk::default(),
@@ -169,6 +173,7 @@ impl Workshop {
         for row in workshop.0.store.orphaned_proofs()? {
             workshop.take_up_orphan(row.id)?;
         }
+        workshop.forget_trials()?;
         workshop.forget_old()?;
         for row in workshop.0.store.open_finals(0, u32::MAX)? {
             if row.state == FinalState::Running {

@@ -542,9 +542,19 @@ pub struct PricesView {
 #[serde(rename_all = "snake_case")]
 pub enum AdviceState {
     New,
+    /// It is followed; taken back when it is asked to be new again.
     Applied,
+    /// It was tested, or followed and taken back; or is being tested.
     Tried,
     Dismissed,
+}
+
+/// What a test of a line of advice takes.
+#[derive(Debug, Clone, Serialize, TS)]
+pub struct TestCost {
+    pub seconds: f64,
+    /// The final could save more than that.
+    pub pays: bool,
 }
 
 /// A line of advice and what became of it.
@@ -554,6 +564,9 @@ pub struct AdviceLine {
     pub state: AdviceState,
     /// What came of it, where two proofs show it.
     pub came: Option<Came>,
+    /// It surely saves time, by what came, else by what is foretold.
+    pub pays: bool,
+    pub test: TestCost,
 }
 
 /// Two proofs, without a change and with it, and what it did.
@@ -573,8 +586,31 @@ pub struct AdviceView {
     #[ts(type = "number")]
     pub proof_number: i64,
     pub lines: Vec<AdviceLine>,
-    /// What splits and roulette would bring is not known before a pilot.
-    pub wants_pilot: bool,
+    /// Trials that would tell what splits and roulette bring; none where that is known.
+    pub trials: Option<TrialsView>,
+    /// Tests that are being rendered for the shot's advice.
+    pub at_work: Option<AdviceAtWork>,
+}
+
+#[derive(Debug, Clone, Serialize, TS)]
+pub struct TrialsView {
+    pub renders: usize,
+    pub seconds: f64,
+    /// Seconds that the final would be shorter by at best; none without a forecast.
+    pub wins: Option<f64>,
+    pub pays: bool,
+}
+
+#[derive(Debug, Clone, Serialize, TS)]
+pub struct AdviceAtWork {
+    /// The line that is tested; none for trials.
+    pub key: Option<String>,
+    /// What renders now.
+    pub what: String,
+    pub done: usize,
+    pub of: usize,
+    /// Seconds to the end, once one has ended.
+    pub remaining: Option<f64>,
 }
 
 /// A line of advice is applied, tried or dismissed, or dismissed ones come back.

@@ -119,15 +119,18 @@ fn lights_are_edited_in_revisions() {
 }
 
 #[test]
-fn advice_is_tried_applied_and_compared_with_what_came() {
-    let (_data, w, shot) = workshop();
-    tune(
-        &w,
-        shot,
-        json!({ "sampling.adaptive": false, "sampling.most": 16, "depth.total": 30, "split.reflection": 4 }),
-    );
+fn advice_is_tried_followed_and_taken_back_and_what_came_stays_known() {
+    let (data, w, shot) = workshop();
+    let much = json!({ "sampling.adaptive": false, "sampling.most": 16, "depth.total": 30, "split.reflection": 4 });
+    tune(&w, shot, much);
     let id = test(&w, shot);
-    assert!(w.advice(id).unwrap().wants_pilot);
+    // A final of that few samples is over before trials would be.
+    let plan = w.advice(id).unwrap().trials.unwrap();
+    assert!(!plan.pays && plan.seconds > plan.wins.unwrap(), "{plan:?}");
+    assert!(w.start_trials(id).unwrap_err().what.contains("longer than they could save"));
+    tune(&w, shot, json!({ "sampling.most": 4096 }));
+    let plan = w.advice(id).unwrap().trials.unwrap();
+    assert!(plan.pays && plan.seconds < plan.wins.unwrap(), "{plan:?}");
     // Stopped, trials tell nothing, and that is said.
     let refused = Arc::new(Mutex::new(Vec::new()));
     let heard = refused.clone();
@@ -137,15 +140,23 @@ fn advice_is_tried_applied_and_compared_with_what_came() {
         }
     });
     w.start_trials(id).unwrap();
+    assert!(w.start_trials(id).unwrap_err().what.contains("already"), "one such job at a time");
     wait("a trial", || w.stop_test());
     wait("the refusal", || !refused.lock().unwrap().is_empty());
     assert!(refused.lock().unwrap()[0].what.contains("stopped"));
     wait("its trials to go", || w.proofs(shot).unwrap().len() == 1);
-    assert!(w.advice(id).unwrap().wants_pilot);
+    assert!(w.advice(id).unwrap().trials.is_some());
     w.start_trials(id).unwrap();
-    wait("the pilot", || !w.advice(id).unwrap().wants_pilot);
+    let work = || w.advice(id).unwrap().at_work;
+    wait("the second of the trials", || work().is_some_and(|a| a.done > 0));
+    let now = work().unwrap();
+    assert!(now.of == plan.renders && now.done < now.of && now.remaining.is_some() && now.key.is_none(), "{now:?}");
+    assert!(!w.proofs(shot).unwrap().iter().any(|p| p.kind == ProofKind::Trial && p.frame.0 > 200));
+    wait("the pilot", || w.advice(id).unwrap().trials.is_none());
     wait("its trials to go", || w.proofs(shot).unwrap().len() == 1);
     let view = w.advice(id).unwrap();
+    assert!(view.at_work.is_none());
+    assert!(view.lines.iter().all(|l| l.pays && l.advice.effect.equal + l.advice.effect.unsure < 1.0), "{view:?}");
     let line = view.lines.iter().find(|l| l.advice.changes.keys().any(|k| k.starts_with("split.")));
     let line = line.unwrap_or_else(|| panic!("four rays where one does: {:?}", view.lines));
     let key = line.advice.key.clone();
@@ -154,18 +165,47 @@ fn advice_is_tried_applied_and_compared_with_what_came() {
     take(AdviceState::Dismissed);
     assert_eq!(of(&key).state, AdviceState::Dismissed);
     take(AdviceState::New);
+    assert_eq!(of(&key).state, AdviceState::New);
+    tune(&w, shot, json!({ "sampling.most": 16 }));
     take(AdviceState::Tried);
+    assert_eq!(of(&key).state, AdviceState::Tried);
     wait("what came", || of(&key).came.is_some());
     let came = of(&key).came.unwrap();
     assert_eq!(came.without, id, "the proof without the change is there already");
     assert!((came.effect.equal - came.effect.time * came.effect.variance).abs() < 1e-9);
-    let was = w.shot(shot).unwrap().tuning;
+    assert!(came.effect.unsure > 0.0 && came.effect.unsure < 1.0, "{came:?}");
+    let was = w.shot(shot).unwrap();
     take(AdviceState::Applied);
-    assert_ne!(w.shot(shot).unwrap().tuning, was);
-    let applied = of(&key);
-    assert_eq!(applied.state, AdviceState::Applied);
-    // A test under other counts would show it as well; the proof with the change is there already.
-    assert_eq!(applied.came.map(|c| (c.without, c.with)), Some((came.without, came.with)));
+    assert_ne!(w.shot(shot).unwrap().tuning, was.tuning);
+    let same = |line: AdviceLine, state| {
+        assert_eq!(line.state, state);
+        assert_eq!(line.came.map(|c| (c.without, c.with, c.effect)), Some((came.without, came.with, came.effect)));
+    };
+    same(of(&key), AdviceState::Applied);
+    // Taken back by its own step, or undone: what came stays with it, and nothing is foretold again.
+    take(AdviceState::New);
+    assert_eq!(w.shot(shot).unwrap().tuning, was.tuning);
+    same(of(&key), AdviceState::Tried);
+    take(AdviceState::Applied);
+    w.go_to_revision(shot, was.revision).unwrap();
+    same(of(&key), AdviceState::Tried);
+    // Also when the proof that showed it is gone, and after a restart. Trials that were cut short are gone then, too.
+    w.delete(&[BinItem::new(BinKind::Proof, came.with)]).unwrap();
+    w.empty_bin(&[BinItem::new(BinKind::Proof, came.with)]).unwrap();
+    assert!(w.close(std::time::Duration::from_secs(300)).unwrap());
+    drop(w);
+    let db = rusqlite::Connection::open(data.path().join("mellow-grain.sqlite")).unwrap();
+    let copy = "INSERT INTO proofs (shot, number, name, note, kept, state, made, description, kind)
+                SELECT shot, 99, 'half', '', 1, 'stopped', made, description, 'trial' FROM proofs WHERE id = ?1";
+    assert_eq!(db.execute(copy, [id]).unwrap(), 1);
+    drop(db);
+    let w = Workshop::open(data.path()).unwrap();
+    assert_eq!(w.proofs(shot).unwrap().iter().map(|p| p.id).collect::<Vec<_>>(), [id]);
+    let line = w.advice(id).unwrap().lines.into_iter().find(|l| l.advice.key == key).unwrap();
+    assert_eq!((line.state, line.came.map(|c| c.effect)), (AdviceState::Tried, Some(came.effect)));
+    // Where the step would be another one, it is advice of its own again.
+    tune(&w, shot, json!({ "split.reflection": 1 }));
+    assert!(!w.advice(id).unwrap().lines.iter().any(|l| l.advice.title == line.advice.title));
 }
 
 /// Another clean-up needs no new test: the halves of the last one are judged after it, beside, and the forecast follows. What

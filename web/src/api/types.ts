@@ -373,9 +373,10 @@ export type Forecast = {
  */
 seconds: number, low: number, high: number, causes: Array<Cause>, samples_per_pixel: number, 
 /**
- * Seconds of it that go into sampling.
+ * Seconds of it that go into sampling, and the processor time of that, all threads together: the clock takes longer where other
+ * programs take processors, this does not.
  */
-sampling: number, 
+sampling: number, processor: number, 
 /**
  * Seconds of the whole final where other work goes on taking the processors as it did during the test.
  */
@@ -554,7 +555,11 @@ variance: number,
 /**
  * Time at equal grain: their product.
  */
-equal: number, };
+equal: number, 
+/**
+ * Half of its 95 % interval.
+ */
+unsure: number, };
 
 export type Advice = { 
 /**
@@ -640,7 +645,7 @@ knobs: Array<string>,
  */
 name: string, };
 
-export type ProofKind = "test" | "pilot" | "reference" | "picture";
+export type ProofKind = "test" | "pilot" | "trial" | "reference" | "picture";
 
 export type ProofState = "running" | "unsaved" | "done" | "stopped";
 
@@ -1066,15 +1071,49 @@ export type AdviceLine = { advice: Advice, state: AdviceState,
 /**
  * What came of it, where two proofs show it.
  */
-came: Came | null, };
+came: Came | null, 
+/**
+ * It surely saves time, by what came, else by what is foretold.
+ */
+pays: boolean, test: TestCost, };
+
+export type TestCost = { seconds: number, 
+/**
+ * The final could save more than that.
+ */
+pays: boolean, };
+
+export type TrialsView = { renders: number, seconds: number, 
+/**
+ * Seconds that the final would be shorter by at best; none without a forecast.
+ */
+wins: number | null, pays: boolean, };
+
+export type AdviceAtWork = { 
+/**
+ * The line that is tested; none for trials.
+ */
+key: string | null, 
+/**
+ * What renders now.
+ */
+what: string, done: number, of: number, 
+/**
+ * Seconds to the end, once one has ended.
+ */
+remaining: number | null, };
 
 export type Came = { without: number, with: number, effect: Effect, };
 
 export type AdviceView = { proof: number, proof_number: number, lines: Array<AdviceLine>, 
 /**
- * What splits and roulette would bring is not known before a pilot.
+ * Trials that would tell what splits and roulette bring; none where that is known.
  */
-wants_pilot: boolean, };
+trials: TrialsView | null, 
+/**
+ * Tests that are being rendered for the shot's advice.
+ */
+at_work: AdviceAtWork | null, };
 
 export type TakeAdvice = { key: string, state: AdviceState, };
 
@@ -1250,6 +1289,10 @@ used: string | null, seconds: number,
  * Grain as displayed before and after: root mean square and worst block.
  */
 before: [number, number], after: [number, number], 
+/**
+ * Seconds that the quick denoiser takes, where the careful one surely errs more than that.
+ */
+quick_is_better: number | null, 
 /**
  * Light taken away or added by all of it, share of the whole.
  */

@@ -1,5 +1,7 @@
 // Numbers for people. The core computes, this only writes.
 
+import type { Forecast } from "../api/types";
+
 /** 0.4 s, 11 s, 2:05, 1:02:05 */
 export function duration(seconds: number): string {
   if (seconds < 9.95) return `${seconds.toFixed(1)} s`;
@@ -17,6 +19,16 @@ export function spoken(seconds: number): string {
   if (s < 3600) return s % 60 ? `${Math.floor(s / 60)} min ${s % 60} s` : `${s / 60} min`;
   const minutes = Math.round(s / 60);
   return `${Math.floor(minutes / 60)} h ${minutes % 60} min`;
+}
+
+/** How long a final takes, at least and at most, by the clock and by processor time. */
+export function within(f: Pick<Forecast, "seconds" | "low" | "high" | "beside" | "processor">): string {
+  const others =
+    f.beside > 1.1 * f.seconds
+      ? `; ${duration(f.beside)} where other programs go on taking the processors as they did during the test`
+      : "";
+  const processor = f.processor > 0 ? ` Processor time of its samples: ${duration(f.processor)}.` : "";
+  return `At least ${duration(f.low)} and at most ${duration(f.high)} by the clock${others}.${processor}`;
 }
 
 /** Grain as a share of the display range: 1.2 % */

@@ -88,8 +88,8 @@ function Bench({ shot }: { shot: ShotView }) {
   const running = useRunning(shot.id);
   const pilots = useLiveValue((l) => l.test?.kind === "pilot");
   const latest = useLiveValue((l) => l.test?.proof ?? 0);
-  // The squares of a pilot are a map that is asked for: they do not replace a picture.
-  const picture = proofs.find((p) => p.kind !== "pilot") ?? proofs[0];
+  // The squares of a pilot are a map that is asked for, and trials go in a moment: they do not replace a picture.
+  const picture = proofs.find((p) => p.kind !== "pilot" && p.kind !== "trial") ?? proofs[0];
   const shown: ProofView | undefined = proofs.find((p) => p.id === chosen) ?? picture;
   // A test that has just begun is shown before the sheet knows it.
   const isOver = begun !== null && (latest > begun || (latest === begun && running === null));

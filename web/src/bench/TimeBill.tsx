@@ -1,7 +1,7 @@
 import { memo } from "react";
 import { Button, Tooltip } from "antd";
 import type { CauseKind, ForecastView, Seen } from "../api/types";
-import { duration, percent, size, spoken, fileKind } from "../app/format";
+import { duration, percent, size, spoken, fileKind, within } from "../app/format";
 
 const causes: Record<CauseKind, { label: string; colour: string; knob: string }> = {
   start: { label: "Start", colour: "#8A867C", knob: "loading, structure and light tables of the scene" },
@@ -106,7 +106,7 @@ export const TimeBill = memo(function TimeBill({
           title={
             <>
               <p>
-                {`Between ${duration(f.low)} and ${duration(f.high)}, ${basisOf(view)}. About ${f.samples_per_pixel.toFixed(0)} samples a pixel, ${percent(f.settled, 0)} of the picture settled; grain ${percent(f.grain, 2)}. Memory ${size(f.memory)}; files ${files}.${anew}${held}`}
+                {`${within(f)} It is told ${basisOf(view)}. About ${f.samples_per_pixel.toFixed(0)} samples a pixel, ${percent(f.settled, 0)} of the picture settled; grain ${percent(f.grain, 2)}. Memory ${size(f.memory)}; files ${files}.${anew}${held}`}
               </p>
               <Rests view={view} />
             </>

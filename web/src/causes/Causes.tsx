@@ -1,4 +1,4 @@
-import { Segmented } from "antd";
+import { Segmented, Tooltip } from "antd";
 import { useState } from "react";
 import { useLedger } from "../api/queries";
 import type { Layer, ProofView, Region, ShotView } from "../api/types";
@@ -51,7 +51,9 @@ export function Causes({ shot, proof, region, pass, show, setRays }: Props) {
           ]}
         />
         {n && (
-          <span>{`grain of the brightness about ${percent(n.grain, 2)} = ${steps(n.grain)} of 255 steps`}</span>
+          <Tooltip title="What the rows below add up to: half the displayed difference of the halves in luminance, before any clean-up. The noise that tests and finals tell is of the worst of red, green and blue, after the clean-up where that is judged.">
+            <span>{`luminance noise before clean-up ${percent(n.grain, 2)} = ${steps(n.grain)} of 255 steps`}</span>
+          </Tooltip>
         )}
         {ledger.differs.length > 0 && (
           <span className="caution" data-testid="ledger-stale">

@@ -11,7 +11,7 @@ import type {
   Softened,
   Softening,
 } from "../api/types";
-import { count, percent, steps } from "../app/format";
+import { duration, count, percent, steps } from "../app/format";
 import { Bars } from "../bench/Legend";
 import type { Clean, Look } from "../bench/look";
 import type { Value } from "../bench/values";
@@ -344,6 +344,14 @@ export function CleanUp(p: Props) {
           {view.used !== null && view.used !== look.denoise && (
             <p className="caution">
               Careful compares two halves, and this picture has one: colour only is used.
+            </p>
+          )}
+          {view.quick_is_better !== null && (
+            <p className="caution" data-testid="quick-is-better">
+              {`Here the quick denoiser errs less than the careful one, as the two halves tell, and takes ${duration(view.quick_is_better)}. `}
+              <Button size="small" onClick={() => p.attempt({ denoise: "quick" })}>
+                Try quick
+              </Button>
             </p>
           )}
           <Figures {...p} view={view} proof={ended} caustics={caustics ?? []} />

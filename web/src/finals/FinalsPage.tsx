@@ -7,7 +7,7 @@ import { useLive } from "../api/live";
 import { useFinal, useFinals } from "../api/queries";
 import type { FinalTimes, FinalView, Progress, Turn } from "../api/types";
 import { phaseText } from "../bench/TestBar";
-import { clock, duration, percent, size, spoken } from "../app/format";
+import { clock, duration, percent, size, spoken, within } from "../app/format";
 import { useAct } from "../app/useAct";
 import { useDelete } from "../app/useDelete";
 import { FinalPicture } from "./FinalPicture";
@@ -155,7 +155,7 @@ function Row({
           {f.forecast && (
             <span
               className="second"
-              title={`At least ${duration(f.forecast.low)} and at most ${duration(f.forecast.high)} by the clock${f.forecast.beside > 1.1 * f.forecast.seconds ? `; ${duration(f.forecast.beside)} where other programs go on taking the processors as they did during the test` : ""}`}
+              title={within(f.forecast)}
             >{` (${duration(f.forecast.low)} to ${duration(f.forecast.high)})`}</span>
           )}
         </span>

@@ -233,3 +233,35 @@ fn a_profile_rests_on_flat_areas_and_heeds_hints() {
     let pointed = of(&Hints { struck: Vec::new(), pointed: vec![stripes] });
     assert!(pointed.areas.iter().any(|a| a.region == stripes), "{:?}", pointed.areas);
 }
+
+/// Which denoiser errs more is told by the halves alone, and never the wrong way round: over patterns that guides do not show, noise,
+/// and all pairs of denoisers.
+#[test]
+fn the_halves_tell_which_denoiser_errs_more() {
+    let stripes = |of: f32, by: f32| move |x: u32, y: u32| 0.4 + by * ((x as f32 + 0.3 * y as f32) * of).sin();
+    let mut told_apart = 0;
+    for (of, by) in [(0.05f32, 0.2f32), (0.8, 0.2), (2.0, 0.3), (2.8, 0.1)] {
+        for noise in [0.02, 0.1, 0.3] {
+            let light = stripes(of, by);
+            let (noisy, truth) = (plate((96, 64), noise, light, |_, _| 0.8), plate((96, 64), 0.0, light, |_, _| 0.8));
+            let each = all(1.0).map(|how| {
+                let done = clean_halves(&noisy, &how);
+                let error = |half: &[Rgb]| {
+                    let squared = |(x, t): (&Rgb, &Rgb)| {
+                        let (x, t) = (View::PLAIN.display(*x), View::PLAIN.display(*t));
+                        (0..3).map(|c| (x[c] as f64 - t[c] as f64).powi(2)).sum::<f64>()
+                    };
+                    half.iter().zip(&truth.a).map(squared).sum::<f64>()
+                };
+                (error(&done[0]) + error(&done[1]), risk([&noisy.a, &noisy.b], [&done[0], &done[1]], &View::PLAIN))
+            });
+            for (k, j) in [(0, 1), (0, 2), (1, 0), (1, 2), (2, 0), (2, 1)] {
+                if surely_worse(each[k].1, each[j].1) {
+                    told_apart += 1;
+                    assert!(each[k].0 > each[j].0, "{k} {j} {:?} {:?}, {of} {by} {noise}", each[k], each[j]);
+                }
+            }
+        }
+    }
+    assert!(told_apart >= 4, "{told_apart}");
+}
