@@ -7,7 +7,10 @@ mod subjects;
 
 use advice::{Advice, Machine, Measured, Pilot, Sampled, Trials, advise, pilot_tuning, prices, time_ratio};
 use std::path::Path;
-use subjects::{Subject, demo_subjects, describe, fixed, lamp_subjects, median, open_subjects, rendered, rendered_as};
+use subjects::{
+    Subject, demo_subjects, describe, fixed, lamp_subjects, median, open_subjects, rendered, rendered_as,
+    trial_subjects,
+};
 use tracer::{Plan, Render, SUPERBLOCK, Scope};
 use tuning::{K, Tuning};
 
@@ -395,6 +398,49 @@ fn trial_renders(s: &Subject, t: &Tuning) -> Pilot {
     pilot
 }
 
+/// How far the variances that a pilot's trials tell hold for other seeds and for twice the samples, and how much they scatter by seed
+/// there: what an interval must hold beyond what one pair of renders tells of itself.
+fn trials_hold(subjects: &[Subject]) {
+    println!(
+        "\nvariance of a camera sample after a trial, as it was told with its interval, and at 64 samples by four other seeds, with their scatter"
+    );
+    let (mut off, mut scatter) = (Vec::new(), Vec::new());
+    for s in subjects {
+        let pilot = trial_renders(s, &s.tuning);
+        let under = fixed(&pilot_tuning(&s.tuning), 64);
+        let each = |t: &Tuning| -> Vec<f64> {
+            let of = |seed: u32| {
+                rendered(s, &t.clone().with(K::SamplingSeed, seed)).report().noise.expect("parts").per_sample
+            };
+            (21..25).map(of).collect()
+        };
+        let base = each(&under);
+        for t in &pilot.trials {
+            let then = each(&under.changed(&[(t.knob.clone(), serde_json::json!(t.to))].into()).expect("a trial"));
+            let ratios: Vec<f64> = then.iter().zip(&base).map(|(a, b)| a / b).collect();
+            let mean = ratios.iter().sum::<f64>() / ratios.len() as f64;
+            let spread = (ratios.iter().map(|r| (r / mean - 1.0).powi(2)).sum::<f64>() / 3.0).sqrt();
+            let told = t.effect.variance;
+            let unsure = t.effect.unsure / t.effect.time;
+            off.push(((mean - told).abs() / unsure, (mean / told).ln()));
+            scatter.push(spread);
+            println!(
+                "{:<20} {:<20} {:>2} → {:>2} {told:.3} ± {unsure:.3}; {mean:.3} ± {spread:.3}",
+                s.name, t.knob, t.from, t.to
+            );
+        }
+    }
+    let square = |v: &mut dyn Iterator<Item = f64>| v.map(|x| x * x).sum::<f64>();
+    let n = off.len() as f64;
+    println!(
+        "{} trials: {:.0} % inside; off by {:.3}, scatter by seed {:.3} (root mean squares)",
+        off.len(),
+        100.0 * off.iter().filter(|o| o.0 <= 1.0).count() as f64 / n,
+        (square(&mut off.iter().map(|o| o.1)) / n).sqrt(),
+        (square(&mut scatter.iter().copied()) / n).sqrt()
+    );
+}
+
 /// Advice from a test of 32 samples and a pilot: time at equal grain, foretold and as it came.
 fn follow_advice(subjects: &[Subject]) {
     println!("\nadvice on the default tuning: time at equal grain, foretold and as it came");
@@ -506,6 +552,10 @@ fn main() {
     }
     if want("prices") {
         step_prices(&subjects, &std::env::var("KNOB").unwrap_or_default());
+    }
+    if want("trials") {
+        trials_hold(&subjects);
+        trials_hold(&trial_subjects());
     }
     if want("advice") {
         follow_advice(&subjects);

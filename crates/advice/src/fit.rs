@@ -1,7 +1,8 @@
 //! Fit to a budget: the tuning that leaves the least grain, as it is judged, within the minutes that there are.
 //!
 //! First what is free of charge: bounces that nobody sees, splits that a short trial has found better, adaptive sampling. Then
-//! the threshold, by bisection on the forecast, with as many samples at the most as nearly all blocks need.
+//! the threshold, by bisection on the forecast, with as many samples at the most as nearly all blocks need; or, where that leaves
+//! more grain, as many samples for all blocks as the minutes pay for.
 
 use crate::forecast::forecast_turned;
 use crate::prices::id;
@@ -206,6 +207,21 @@ fn threshold_for(bench: &Bench, t: &Tuning, rows: &[&Advice], seconds: f64) -> O
     Some(if limited { low } else { high }.exp().max(THRESHOLDS.0))
 }
 
+/// With as many samples at the most as `seconds` pay for at the threshold as it is; none if not even the fewest.
+fn evenly(bench: &Bench, t: &Tuning, rows: &[&Advice], seconds: f64) -> Option<(Tuning, Forecast)> {
+    let at = |half: u32| {
+        let t = t.clone().with(K::SamplingMost, 2 * half);
+        bench.forecast(&t, rows).map(|f| (t, f)).filter(|(_, f)| f.seconds <= seconds)
+    };
+    let (mut low, mut high) = (t.whole(K::SamplingLeast).max(16).div_ceil(2), MOST / 2 + 1);
+    at(low)?;
+    while high - low > 1 {
+        let middle = (low + high) / 2;
+        if at(middle).is_some() { low = middle } else { high = middle }
+    }
+    at(low)
+}
+
 /// The frame in the same shape by a share of its sides.
 fn sized(t: &Tuning, share: f64) -> Tuning {
     let side = |k: K| (t.whole(k) as f64 * share).round().max(1.0) as u32;
@@ -286,9 +302,19 @@ pub fn fit(test: Measured, tuning: &Tuning, machine: &Machine, seconds: f64, wan
     let then = shrunk.unwrap_or(&base).clone().with(K::SamplingThreshold, reached);
     // Also told where it is refused.
     let (with_enough, _) = Bench { keep_most: false, ..bench }.with_enough(&then, &taken)?;
-    let enough = with_enough.whole(K::SamplingMost);
-    let then = if bench.keep_most { then } else { with_enough };
-    let last = bench.forecast(&then, &taken)?;
+    let mut enough = with_enough.whole(K::SamplingMost);
+    let mut then = if bench.keep_most { then } else { with_enough };
+    let mut last = bench.forecast(&then, &taken)?;
+    // Where few samples tell the grain of blocks badly, a threshold that the minutes reach ends many of them by chance: then as many
+    // samples for all leave less.
+    let free_to_choose = wanted.threshold.is_none() && shrunk.is_none() && !bench.keep_most && reached != own;
+    let even = if free_to_choose { evenly(&bench, &base, &taken, AIM * seconds) } else { None };
+    let even = even.filter(|(_, f)| LITTLE_MORE * f.grain < last.grain);
+    let is_even = even.is_some();
+    if let Some((tuning, forecast)) = even {
+        (enough, then, last) = (tuning.whole(K::SamplingMost), tuning, forecast);
+    }
+    let offered = if is_even { own } else { offered };
 
     let row = |key: &str, title: String, why: &str, changes| FitRow {
         key: key.into(),
@@ -324,7 +350,10 @@ pub fn fit(test: Measured, tuning: &Tuning, machine: &Machine, seconds: f64, wan
     }
     let most = tuning.whole(K::SamplingMost);
     if enough != most {
-        let why = "as many as nearly all blocks need for the threshold";
+        let why = match is_even {
+            true => "as many as the minutes pay for; a threshold that they reach would leave more grain",
+            false => "as many as nearly all blocks need for the threshold",
+        };
         offer(id(K::SamplingMost), format!("most samples {most} → {enough}"), why, one(K::SamplingMost, enough));
     }
     let rows = priced(&bench, tuning, &now, (&then, &last), offers)?;
@@ -334,7 +363,7 @@ pub fn fit(test: Measured, tuning: &Tuning, machine: &Machine, seconds: f64, wan
     for r in rows.iter().filter(|r| r.taken) {
         changes.extend(r.changes.clone());
     }
-    let poor = !fits || then.real(K::SamplingThreshold) > 1.02 * own;
+    let poor = !fits || is_even || then.real(K::SamplingThreshold) > 1.02 * own;
     let ways_out = if poor {
         ways_out(&bench, &then.clone().with(K::SamplingThreshold, own), &taken, seconds)?
     } else {

@@ -5,6 +5,8 @@ mod common;
 
 use advice::{Forecast, Machine, Measured, Wanted, advise, fit, forecast, prices};
 use common::*;
+use std::sync::Arc;
+use tracer::{Description, Stage};
 use tuning::{K, Tuning};
 
 #[track_caller]
@@ -68,4 +70,35 @@ fn any_tuning_is_foretold_from_any_test() {
         }
     }
     assert!(foretold > 90 && priced > 200, "{foretold} {priced}");
+}
+
+/// Whatever the scene, the minutes and the tuning, a fit is never both slower and noisier than the shot as it is: of light that comes
+/// rarely, few samples tell the grain of a block badly, and thresholds end blocks by chance.
+#[test]
+fn a_fit_is_never_both_slower_and_noisier() {
+    let scene = |glb: Vec<u8>| Arc::new(Stage::new(Arc::new(scene::read_glb(&glb, "scene").unwrap()), None));
+    let stages = [room().stage(), scene(demo::lens_cabinet()), scene(demo::denoiser_trials().pop().unwrap().1)];
+    let mut dice = Dice(11);
+    let mut even = 0;
+    for stage in &stages {
+        for _ in 0..4 {
+            let t = tuning((96, 64), dice.whole(12, 48)).with(K::SamplingAdaptive, true).with(K::SamplingLeast, 8);
+            let t = t.with(K::SamplingThreshold, 0.004 + 0.02 * dice.unit()).with(K::DeliveryParts, true);
+            let camera = &stage.scene.cameras[0].name;
+            let d = Description::new(&stage.scene.hash, None, camera, t.clone());
+            let render = run(stage, d.clone(), 2);
+            let (counts, report) = (render.counts(), render.report());
+            let test =
+                Measured { description: &d, counts: &counts, report: &report, pilot: None, others: 0.0, also: &[] };
+            let shot = t.with(K::SamplingMost, 256);
+            let now = forecast(test, &shot, None, &Machine::default()).unwrap();
+            for times in [0.3, 0.9, 1.1, 1.3, 2.0, 6.0] {
+                let f = fit(test, &shot, &Machine::default(), times * now.seconds, &Wanted::default()).unwrap();
+                let (longer, noisier) = (f.then.seconds / f.now.seconds, f.then.grain / f.now.grain);
+                assert!(longer < 1.01 || noisier < 1.01, "{times}: {longer} times the time, {noisier} times the grain");
+                even += f.rows.iter().any(|r| r.why.contains("minutes pay for")) as usize;
+            }
+        }
+    }
+    assert!(even > 0, "some are better off with as many samples for all");
 }

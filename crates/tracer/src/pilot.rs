@@ -4,7 +4,7 @@
 //! where more is known.
 
 use crate::description::Limits;
-use crate::render::{Render, Scope};
+use crate::render::{Progress, Render, Scope};
 use crate::rounds::LOOKS;
 use picture::Region;
 use std::sync::atomic::AtomicBool;
@@ -92,6 +92,15 @@ impl PilotRun {
     /// Superblocks that go on together: more than there are threads, so that none waits for the last.
     fn few(&self, render: &Render) -> usize {
         BATCH.max(render.threads() + 1)
+    }
+
+    /// How far it is: by the clock, since how many superblocks go on is found out on the way. What waits for its next look has not
+    /// reached the most samples.
+    pub fn progress(&self, render: &Render) -> Progress {
+        let p = render.progress();
+        let share = (p.elapsed / self.seconds.max(1e-3)).min(1.0);
+        let remaining = Some((self.seconds - p.elapsed).max(0.0));
+        Progress { share, remaining, capped: 0.0, in_a_minute: None, ..p }
     }
 
     /// Superblocks that have gone on to their end, or are on their way there.

@@ -297,7 +297,7 @@ impl Workshop {
             let looking = render.is_looking();
             if looking || told.elapsed() >= BEAT || !more {
                 told = Instant::now();
-                let progress = render.progress();
+                let progress = pilot.as_ref().map_or_else(|| render.progress(), |p| p.progress(&render));
                 if more {
                     lock(&job.watch).enter(progress.phase);
                 }

@@ -5,6 +5,7 @@ mod common;
 use common::*;
 use picture::Region;
 use std::io::Cursor;
+use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use workshop::*;
 
@@ -42,9 +43,26 @@ fn a_final_takes_over_tests_and_pilots_and_looks_as_if_it_had_not() {
     let region = Region { x: 32, y: 0, width: 64, height: 40 };
     w.start_test(shot, &NewTest { region: Some(region), live: false }).unwrap();
     w.wait_for_test();
+    let told = Arc::new(Mutex::new(Vec::new()));
+    let heard = told.clone();
+    w.listen(move |e| {
+        if let Event::Test { kind: ProofKind::Pilot, progress: p, .. } = e
+            && p.phase == tracer::Phase::Sampling
+        {
+            heard.lock().unwrap().push((p.share, p.elapsed, p.remaining, p.capped));
+        }
+    });
     let pilot = w.start_pilot(shot).unwrap();
     w.wait_for_test();
     assert_eq!(w.proof(pilot).unwrap().kind, ProofKind::Pilot);
+    // A pilot is as far as its two minutes are.
+    let told = told.lock().unwrap().clone();
+    assert!(!told.is_empty());
+    for (share, elapsed, remaining, capped) in told.iter() {
+        let end = 120.0f64;
+        assert!((share - (elapsed / end).min(1.0)).abs() < 1e-9 && *capped == 0.0, "{share} after {elapsed} s");
+        assert!((remaining.unwrap() - (end - elapsed).max(0.0)).abs() < 1e-9);
+    }
     let forecast = w.forecast(shot).unwrap().unwrap();
     assert!(forecast.forecast.needs_test.is_empty() && forecast.forecast.low > 0.0);
     let samples = |w: &Workshop| said(w, shot, "samples").map(|c| c.state);
