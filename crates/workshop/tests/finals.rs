@@ -152,7 +152,12 @@ fn the_check_says_what_would_not_come_out_as_meant() {
     assert!(!late.fine && late.state.ends_with(", budget 1 min 00 s"), "{}", late.state);
     // Held to its time it ends in time, whatever it looks like.
     let held = NewFinal { policy: Policy::Time, ..NewFinal::default() };
-    assert!(w.check_final(shot, &held).unwrap().iter().any(|c| c.what == "time" && c.fine));
+    let checks = w.check_final(shot, &held).unwrap();
+    let of = |what: &str| checks.iter().find(|c| c.what == what).unwrap();
+    assert!(of("time").fine && of("time").state.contains("ends after the budget"), "{:?}", of("time"));
+    // What it looks like then is said, not what it would with all of its samples.
+    let told = &of("cleanness").state;
+    assert!(!of("cleanness").fine && told.contains("samples a pixel in that time: noise about"), "{told}");
     // What cannot be computed asks for a pilot.
     tune(&w, shot, serde_json::json!({ "frame.width": 96, "frame.height": 64, "depth.roulette_from": 1 }));
     assert!(said(&w, shot, "pilot").unwrap().state.contains("needed"));

@@ -6,6 +6,9 @@ import { percent } from "../app/format";
 import { useAct } from "../app/useAct";
 import { verdictHelp, wayText, whereabouts } from "./verdict";
 
+/** A top-up that takes so many times the budget is told, but not begun by one press. */
+const FAR = 4;
+
 /** The delivered picture, small: blocks that are not as clean as the shot asks for are hatched; a spot can be marked to go on there. */
 export function FinalPicture({ f }: { f: FinalView }) {
   const act = useAct();
@@ -85,8 +88,9 @@ export function FinalPicture({ f }: { f: FinalView }) {
         <ul className="second verdict-ways">
           {verdict.ways.map((way) => (
             <li key={way.way}>
-              {wayText(way)}{" "}
-              {way.way === "top_up" && f.can_top_up && (
+              {wayText(way)}
+              {way.way === "top_up" && way.seconds > FAR * f.budget && ", far beyond the budget"}{" "}
+              {way.way === "top_up" && f.can_top_up && way.seconds <= FAR * f.budget && (
                 <Button
                   size="small"
                   onClick={() =>

@@ -21,6 +21,9 @@ export function FinalReportView({ f }: { f: FinalView }) {
     ["All", f.forecast?.seconds ?? null, r.total + r.before],
   ];
   const last = r.plan.at(-1);
+  // A final that its time ended was never to reach what was foretold: that is told as what the threshold would take.
+  const ended = f.policy === "time" && !r.to_threshold;
+  const compared = ["Start", "Clean-up", "Files"];
   return (
     <section data-testid="final-report">
       <h3>Foretold and actual</h3>
@@ -28,7 +31,7 @@ export function FinalReportView({ f }: { f: FinalView }) {
         <thead>
           <tr>
             <th />
-            <th className="num">foretold</th>
+            <th className="num">{ended ? `to ${percent(f.threshold)}` : "foretold"}</th>
             <th className="num">actual</th>
             <th className="num" />
           </tr>
@@ -40,7 +43,7 @@ export function FinalReportView({ f }: { f: FinalView }) {
               <td className="num">{was === null ? "–" : duration(was)}</td>
               <td className="num">{duration(is)}</td>
               <td className="num second">
-                {was === null || was < 0.5
+                {was === null || was < 0.5 || (ended && !compared.includes(name))
                   ? ""
                   : `${is >= was ? "+" : "−"}${percent(Math.abs(is / was - 1), 0)}`}
               </td>
@@ -69,7 +72,8 @@ export function FinalReportView({ f }: { f: FinalView }) {
         {r.render.threads} threads.{" "}
         {r.reused > 0 && `${count(r.reused)} of them were there from tests and earlier finals. `}
         Noise as it was judged {percent(r.grain, 2)}
-        {f.forecast && ` (foretold ${percent(f.forecast.grain, 2)})`}, worst block {percent(r.worst_block)}
+        {f.forecast && !ended && ` (foretold ${percent(f.forecast.grain, 2)})`}, worst block{" "}
+        {percent(r.worst_block)}
         {f.planned
           ? "; samples as the plan says."
           : `; ${percent(r.render.capped, 0)} of the picture reached the most samples first.`}

@@ -179,7 +179,14 @@ function Row({
 
 function Detail({ f: listed }: { f: FinalView }) {
   const whole = useFinal(listed.id, `${listed.state} ${listed.ended}`).data;
-  const f = whole ? { ...whole, progress: listed.progress, times: listed.times } : listed;
+  // The list beside it tells the same, from the same reports.
+  const { finals } = useLive();
+  const now = listed.state === "running" ? finals[listed.id] : undefined;
+  const f = {
+    ...(whole ?? listed),
+    progress: now?.progress ?? listed.progress,
+    times: now?.times ?? listed.times,
+  };
   const act = useAct();
   const go = useNavigate();
   const toBin = useDelete();

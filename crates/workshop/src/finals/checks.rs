@@ -116,7 +116,8 @@ impl Workshop {
                 )
             } else {
                 let less = if saved < 0.5 { String::new() } else { format!(" to come, {} are there", spoken(saved)) };
-                format!("forecast {}{less}, budget {}", spoken(longest), spoken(budget))
+                let end = if fits && longest > budget { "it ends after the budget of" } else { "budget" };
+                format!("forecast {}{less}, {end} {}", spoken(longest), spoken(budget))
             };
             out.push(line("time", fits, state));
             if !names.is_empty() {
@@ -128,16 +129,25 @@ impl Workshop {
                 out.push(line("samples", true, format!("of {named}{more}: not rendered again")));
             }
             let settled = known.iter().map(|f| f.settled).fold(1.0, f64::min);
-            out.push(line(
-                "cleanness",
-                1.0 - settled < 0.02,
-                format!(
+            out.push(if longest > budget && new.policy == Policy::Time {
+                // As many samples as the time is for; noise falls with the root of their number.
+                let share = (budget + saved - self.usual_reserve(&own) - self.machine().start).max(0.0) / first.sampling;
+                let (samples, noise) = (share * first.samples_per_pixel, first.grain / share.clamp(1e-6, 1.0).sqrt());
+                let state = format!(
+                    "about {samples:.0} samples a pixel in that time: noise about {:.1} %, the threshold is {:.2} %",
+                    100.0 * noise.min(1.0),
+                    100.0 * limits.threshold
+                );
+                line("cleanness", false, state)
+            } else {
+                let state = format!(
                     "{:.0} % of the picture is expected to reach {:.2} % within {} samples",
                     100.0 * settled,
                     100.0 * limits.threshold,
                     2 * limits.most
-                ),
-            ));
+                );
+                line("cleanness", 1.0 - settled < 0.02, state)
+            });
             if !first.needs_test.is_empty() {
                 let changed = first.needs_test.join(", ");
                 out.push(line("pilot", false, format!("needed, for these changed since the test: {changed}")));
