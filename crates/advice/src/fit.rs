@@ -7,6 +7,7 @@
 use crate::forecast::forecast_turned;
 use crate::prices::id;
 use crate::{Advice, Effect, Forecast, Machine, Measured, advise, forecast};
+use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use tracer::ladder;
@@ -369,7 +370,7 @@ pub fn fit(test: Measured, tuning: &Tuning, machine: &Machine, seconds: f64, wan
     } else {
         Vec::new()
     };
-    let curve = (0..POINTS).filter_map(|i| {
+    let curve = (0..POINTS).into_par_iter().filter_map(|i| {
         let x = threshold_at(i as f64 / (POINTS - 1) as f64);
         let f = bench.forecast(&then.clone().with(K::SamplingThreshold, x).with(K::SamplingMost, MOST), &taken)?;
         Some(CurvePoint { threshold: x, seconds: f.seconds, low: f.low, high: f.high, grain: f.grain })

@@ -9,6 +9,7 @@
 
 use crate::forecast::judging_denoiser;
 use picture::{Region, reduce::gain};
+use rayon::prelude::*;
 use std::collections::BTreeMap;
 use tracer::{
     BlockCount, Description, Fall, LOOKS, Limits, SavedCounts, Shown, Stops, Variance, film_frame_of, shown,
@@ -166,7 +167,8 @@ fn squares_of(s: &Source, tuning: &Tuning) -> Option<(u32, Vec<(Region, Square)>
     let [stops, fast, slow] = [fall, fast, slow].map(|fall| fall.stops(limits.most, limits.threshold));
     let own_stops = fall.stops(own.most, own.threshold);
     let rule = Rule { limits, fall, stops, slow, fast, scale, anew: counts.anew, own, own_stops };
-    let squares = superblocks(d.film_area(), d.film_frame()).zip(&counts.tiles).map(|(bounds, (spent, blocks))| {
+    let tiles: Vec<_> = superblocks(d.film_area(), d.film_frame()).zip(&counts.tiles).collect();
+    let squares = tiles.into_par_iter().map(|(bounds, (spent, blocks))| {
         let square = rule.square(*spent, blocks, &areas(bounds, blocks.len(), side));
         (bounds, Square { each: s.time * square.each, ..square })
     });

@@ -7,6 +7,7 @@
 
 use crate::grain::BlockMap;
 use crate::{Plate, Region, Rgb, View, luminance, rendered};
+use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use ts_rs::TS;
 
@@ -188,7 +189,7 @@ impl NoiseLedger {
         };
         let rows = |lights: bool| {
             let mut rows: Vec<NoiseRow> =
-                names.iter().filter(|n| n.starts_with(LIGHT) == lights).filter_map(|n| row(n)).collect();
+                names.par_iter().filter(|n| n.starts_with(LIGHT) == lights).filter_map(|n| row(n)).collect();
             rows.sort_by(|a, b| b.gain.total_cmp(&a.gain));
             rows
         };

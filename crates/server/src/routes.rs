@@ -217,7 +217,7 @@ async fn reference_forecast(State(app): State<App>, Path(id): Path<i64>, body: B
 }
 
 async fn stop_test(State(app): State<App>) -> Answer<bool> {
-    work(app, |w| Ok(w.stop_test())).await.map(Json)
+    work(app, |w| Ok(w.stop_test_at_once())).await.map(Json)
 }
 
 async fn forecast(State(app): State<App>, Path(id): Path<i64>) -> Answer<Option<workshop::ForecastView>> {

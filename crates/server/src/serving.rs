@@ -22,6 +22,7 @@ use std::task::{Context, Poll};
 use std::time::{Duration, Instant};
 use tokio::net::TcpListener;
 use tokio::sync::{Semaphore, oneshot};
+use tokio_io_timeout::TimeoutStream;
 use tower::ServiceExt;
 use tower_http::services::ServeFile;
 use workshop::Workshop;
@@ -35,7 +36,7 @@ pub struct Limits {
     pub sockets: usize,
     /// What a connection may take to send the head of a request, also the next one.
     pub head: Duration,
-    /// Between two pieces of a body.
+    /// Between two pieces of a body, and until some of an answer is taken off the connection.
     pub piece: Duration,
     /// Requests that are worked on at a time, and how long others wait for their turn.
     pub at_work: usize,
@@ -75,12 +76,14 @@ pub async fn serve(listener: TcpListener, router: Router, limits: Limits) -> Res
         };
         // Answers are whole: none waits for more to be sent with it.
         let _ = stream.set_nodelay(true);
+        let mut stream = TimeoutStream::new(stream);
+        stream.set_write_timeout(Some(limits.piece));
         let service = TowerToHyperService::new(router.clone());
         tokio::spawn(async move {
             let connection = http1::Builder::new()
                 .timer(TokioTimer::new())
                 .header_read_timeout(limits.head)
-                .serve_connection(TokioIo::new(stream), service)
+                .serve_connection(TokioIo::new(Box::pin(stream)), service)
                 .with_upgrades();
             if let Err(e) = connection.await {
                 tracing::debug!("a connection broke off: {e}");

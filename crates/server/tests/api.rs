@@ -277,6 +277,20 @@ async fn slow_senders_and_crowds_are_bounded() {
     drop((crowd, first));
 }
 
+/// Who asks for much and takes nothing of it is let go, and gives the place to others.
+#[tokio::test]
+async fn who_takes_nothing_off_the_connection_is_let_go() {
+    let limits = Limits { connections: 1, piece: Duration::from_millis(300), ..Limits::default() };
+    let h = house_within("127.0.0.1:0", Door::default(), limits).await;
+    let mut greedy = TcpStream::connect(h.address).await.unwrap();
+    let ask = format!("GET /api/knobs HTTP/1.1\r\nHost: {}\r\n\r\n", h.address);
+    // More than the buffers of the connection hold.
+    let send = async { while greedy.write_all(ask.as_bytes()).await.is_ok() {} };
+    let sent = tokio::time::timeout(Duration::from_secs(600), send).await;
+    assert!(sent.is_ok(), "the connection is still open");
+    assert_eq!(h.ask("GET", "/api/shots", b"").await.0, 200);
+}
+
 /// What the framework refuses is told as everything else is: as JSON with place and remedy.
 #[tokio::test]
 async fn every_refusal_is_a_fault_and_limits_fit_the_formats() {

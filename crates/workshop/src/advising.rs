@@ -14,7 +14,7 @@ use scene::ShotEdits;
 use serde::{Deserialize, Serialize};
 use std::time::Instant;
 use store::{AdviceRow, ProofKind};
-use tracer::{Description, LIMITS};
+use tracer::{Description, LIMITS, RenderReport};
 use tuning::{K, KNOBS};
 
 /// A pilot and what it rendered.
@@ -356,7 +356,7 @@ impl Workshop {
     /// Trials of a proof's part under the shot's tuning that may pay in a final of `whole` seconds.
     fn plan_trials(&self, p: &Ended, now: &Description, whole: f64) -> Result<Trials, Fault> {
         let d = trial(p, now)?;
-        let each = p.report.seconds / p.report.samples.max(1) as f64;
+        let each = undisturbed(&p.report) / p.report.samples.max(1) as f64;
         let samples = d.film_area().area() as f64 * PILOT_SAMPLES as f64;
         Ok(Trials::of(&p.report, &now.tuning, each * samples, whole))
     }
@@ -429,6 +429,12 @@ impl Workshop {
         let advice = json(&PilotRecord { description: whole.clone(), pilot })?;
         Ok(AdviceRow { id: 0, shot, advice, state: "pilot".into(), basis, without: None, with: None })
     }
+}
+
+/// Seconds that a test would have taken with the processors to itself: forecasts are told so, and what trials and tests take is
+/// weighed against these.
+fn undisturbed(report: &RenderReport) -> f64 {
+    (report.processor_seconds + report.judging_seconds) / report.threads.max(1) as f64
 }
 
 /// A pair of proofs that shows what a change did: the one that it rested on and a newer one that differs by the change,

@@ -196,9 +196,14 @@ impl Workshop {
 
     /// Stops the running test and waits until it has been put away; true if there was one.
     pub fn stop_test(&self) -> bool {
-        let was = self.stop_rendering();
+        let was = self.stop_test_at_once();
         self.wait_for_writing();
-        was.is_some()
+        was
+    }
+
+    /// Stops the running test, which is put away on its own thread, whatever its size; true if there was one.
+    pub fn stop_test_at_once(&self) -> bool {
+        self.stop_rendering().is_some()
     }
 
     pub(crate) fn test_is_running(&self) -> bool {
@@ -373,9 +378,11 @@ impl Workshop {
         std::fs::create_dir_all(&folder).map_err(|e| Fault::io(folder.display().to_string(), &e))?;
         let d = render.description();
         save_render(render, d, &folder)?;
-        write_thumbnail(&folder.join("thumb.png"), render.plate(), d)?;
+        let plate = render.plate();
+        let report = json(&render.report_of(Some(&plate)))?;
+        write_thumbnail(&folder.join("thumb.png"), plate, d)?;
         let bytes = folder_bytes(&folder);
-        self.0.store.end_proof(proof, state, Some(&json(&render.report())?), Some(&json(&circumstances())?), bytes)
+        self.0.store.end_proof(proof, state, Some(&report), Some(&json(&circumstances())?), bytes)
     }
 
     fn circumstances(&self, job: &Running) -> Circumstances {

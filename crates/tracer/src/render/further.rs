@@ -11,7 +11,7 @@ use fault::{Code, Fault};
 use picture::Region;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use ts_rs::TS;
@@ -101,10 +101,15 @@ impl Render {
         if other.film.layout != self.film.layout || other.film.block != self.film.block {
             return 0;
         }
+        let corner = |r: Region| (r.x, r.y);
+        let places: HashMap<_, _> = self.squares().into_iter().enumerate().map(|(i, r)| (corner(r), i)).collect();
         let worth = |j: usize| {
             let theirs = other.film.tile(j);
-            let i = self.square_at(theirs.bounds)?;
+            let i = *places.get(&corner(theirs.bounds))?;
             let ours = self.film.tile(i);
+            if ours.bounds != theirs.bounds {
+                return None;
+            }
             let (had, has) = (samples(&ours), samples(&theirs));
             // Blocks of a region's border may be without samples: they are not worth those of the rest.
             let lost = ours.blocks.iter().zip(&theirs.blocks).any(|(a, b)| a.n > b.n);
@@ -124,11 +129,6 @@ impl Render {
         let taken = worth.iter().map(|(.., more)| more).sum();
         self.film.samples.fetch_add(taken, Ordering::Relaxed);
         taken
-    }
-
-    /// Number of the superblock that covers exactly this region.
-    fn square_at(&self, bounds: Region) -> Option<usize> {
-        (0..self.film.tiles.len()).find(|i| self.film.tile(*i).bounds == bounds)
     }
 
     /// Superblocks, row by row.

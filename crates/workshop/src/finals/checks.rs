@@ -131,7 +131,8 @@ impl Workshop {
             let settled = known.iter().map(|f| f.settled).fold(1.0, f64::min);
             out.push(if longest > budget && new.policy == Policy::Time {
                 // As many samples as the time is for; noise falls with the root of their number.
-                let share = (budget + saved - self.usual_reserve(&own) - self.machine().start).max(0.0) / first.sampling;
+                let share =
+                    (budget + saved - self.usual_reserve(&own) - self.machine().start).max(0.0) / first.sampling;
                 let (samples, noise) = (share * first.samples_per_pixel, first.grain / share.clamp(1e-6, 1.0).sqrt());
                 let state = format!(
                     "about {samples:.0} samples a pixel in that time: noise about {:.1} %, the threshold is {:.2} %",
