@@ -27,7 +27,8 @@ function words(e: Effect): string {
 function figure(e: Effect): string {
   const unsure = 100 * e.unsure;
   if (unsure < 0.05) return `${signed(e.equal)} %`;
-  const digits = unsure < 0.95 ? 1 : 0;
+  // So that what surely pays does not read as if it might not.
+  const digits = unsure < 9.95 ? 1 : 0;
   return `${signed(e.equal, digits)} ± ${unsure.toFixed(digits)} %`;
 }
 
