@@ -1,7 +1,6 @@
 import { describe, expect, it } from "vitest";
 import type { Knob, Price, PricesView, ProofView, ShotView } from "../src/api/types";
 import { asNoisy, lookAt, lookOf, pictureAddress } from "../src/bench/look";
-import { mostSamples } from "../src/bench/TestBar";
 import { brief, words } from "../src/bench/prices";
 import { valueText } from "../src/bench/values";
 import { endedTest, whyNone } from "../src/causes/ended";
@@ -161,13 +160,5 @@ describe("how a proof is looked at", () => {
       expect(lookAt(base, proof(2, kind), { 2: { denoise: "quick" } }).denoise).toBe("quick");
     }
     expect(lookAt(base, undefined, { 1: { denoise: "quick" } })).toBe(base);
-  });
-  it("tells the most samples of a rendered pixel", () => {
-    const tuning: Record<string, number> = {
-      "sampling.most": 16,
-      "sampling.effort": 2,
-      "frame.oversize": 1.5,
-    };
-    expect(mostSamples((id) => tuning[id])).toBe(32);
   });
 });

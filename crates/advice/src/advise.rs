@@ -42,6 +42,20 @@ impl Effect {
         Effect { time, variance, equal: time * variance, unsure: time * unsure }
     }
 
+    /// The same for the whole picture and all of its samples, where a short trial has told it and a camera sample takes `time`: what it
+    /// measured, how much of a change carries over, and how well few samples are spread, which depends on their number.
+    pub(crate) fn carried_over(&self, time: f64) -> Effect {
+        const CARRIES: f64 = 0.3;
+        const CHANCE: f64 = 0.08;
+        let unsure = self.variance_unsure().hypot(CHANCE * self.variance).hypot(CARRIES * (self.variance - 1.0));
+        Effect::new(time, self.variance, unsure)
+    }
+
+    /// Half of the 95 % interval of the variance.
+    pub(crate) fn variance_unsure(&self) -> f64 {
+        self.unsure / self.time.max(1e-12)
+    }
+
     /// Whether it surely saves time.
     pub fn pays(&self) -> bool {
         self.equal + self.unsure < 1.0

@@ -54,14 +54,6 @@ pub struct Pilot {
     pub together: Option<(BTreeMap<String, u32>, Effect)>,
 }
 
-/// Half of the 95 % interval of a variance that a short trial tells, for the whole picture and all of its samples: what it measured,
-/// how much of a change carries over, and how well few samples are spread, which depends on their number.
-pub(crate) fn carried_over(variance: f64, measured: f64) -> f64 {
-    const CARRIES: f64 = 0.3;
-    const CHANCE: f64 = 0.08;
-    measured.hypot(CHANCE * variance).hypot(CARRIES * (variance - 1.0))
-}
-
 /// The fixed counts under which all of a pilot renders.
 pub fn pilot_tuning(t: &Tuning) -> Tuning {
     let t = t.clone().with(K::SamplingAdaptive, false).with(K::SamplingEffort, 1.0).with(K::DeliveryParts, true);
@@ -166,8 +158,7 @@ impl Pilot {
             // What more rays add is what the split took before.
             let split = base.report.ledgers.splits.iter().find(|s| id(split_knob(s.kind)) == *knob);
             let time = split.map_or(e.time, |s| 1.0 + s.time * (*to as f64 / *from as f64 - 1.0));
-            let effect = Effect::new(time, e.variance, carried_over(e.variance, e.unsure / e.time));
-            Some(Trial { knob: knob.to_string(), from: *from, to: *to, effect })
+            Some(Trial { knob: knob.to_string(), from: *from, to: *to, effect: e.carried_over(time) })
         });
         Some(Pilot { trials: trials.collect::<Option<_>>()?, together: None })
     }
@@ -185,7 +176,7 @@ impl Pilot {
     pub fn confirm(&mut self, counts: &BTreeMap<&'static str, u32>, base: &Sampled, then: &Sampled) {
         let e = base.against(then);
         let counts = counts.iter().map(|(k, n)| (k.to_string(), *n)).collect();
-        self.together = Some((counts, Effect::new(e.time, e.variance, carried_over(e.variance, e.unsure / e.time))));
+        self.together = Some((counts, e.carried_over(e.time)));
     }
 
     pub(crate) fn trials(&self, knob: K) -> impl Iterator<Item = &Trial> {
@@ -218,13 +209,13 @@ impl Pilot {
     /// that came out, else by what the trials tell of single rays.
     pub(crate) fn variance_at(&self, kind: SplitKind, from: u32, to: u32) -> Option<(f64, f64)> {
         if let Some(t) = self.trials(split_knob(kind)).find(|t| (t.from, t.to) == (from, to)) {
-            return Some((t.effect.variance, t.effect.unsure / t.effect.time));
+            return Some((t.effect.variance, t.effect.variance_unsure()));
         }
         let splits = self.splits();
         let now: BTreeMap<&str, u32> = [(id(split_knob(kind)), from)].into();
         let then: BTreeMap<&str, u32> = [(id(split_knob(kind)), to)].into();
-        let variance = splits.at(&then).1 / splits.at(&now).1;
-        splits.rays.iter().any(|r| r.kind == kind).then(|| (variance, carried_over(variance, 0.0)))
+        let told = Effect::new(1.0, splits.at(&then).1 / splits.at(&now).1, 0.0).carried_over(1.0);
+        splits.rays.iter().any(|r| r.kind == kind).then(|| (told.variance, told.variance_unsure()))
     }
 }
 

@@ -49,6 +49,15 @@ pub(crate) struct AtWork {
     began: Instant,
 }
 
+/// Ends the job, however it ends.
+struct Finished(Workshop);
+
+impl Drop for Finished {
+    fn drop(&mut self) {
+        *lock(&self.0.0.advising) = None;
+    }
+}
+
 /// Words for a refusal where tests for advice are under way already.
 fn at_work_already() -> Fault {
     Fault::new(Code::Busy, "tests for advice are being rendered already", "advice", "wait for them, or stop them")
@@ -175,7 +184,8 @@ impl Workshop {
         }
         // Adaptive sampling spends samples elsewhere: what counts is how many all of it took.
         let spent = after.report.samples as f64 / before.report.samples.max(1) as f64;
-        Some(Effect { equal: each.time * spent, unsure: 0.0, ..each })
+        let equal = each.time * spent;
+        Some(Effect { equal, unsure: equal * each.unsure / each.equal.max(1e-12), ..each })
     }
 
     /// Follows, tries or dismisses a line of advice from a proof; takes back what was followed, or brings back what was dismissed.
@@ -187,6 +197,11 @@ impl Workshop {
         let line = view.lines.into_iter().find(|l| l.advice.key == take.key).ok_or_else(|| {
             Fault::new(Code::NotFound, "this advice does not hold any more", &take.key, "look at the list again")
         })?;
+        // Another page may have been quicker: nothing is followed twice, and only what is followed is taken back.
+        let followed = line.state == AdviceState::Applied;
+        if followed && take.state == AdviceState::Applied {
+            return Ok(());
+        }
         let a = &line.advice;
         if take.state == AdviceState::Tried && lock(&self.0.advising).is_some() {
             return Err(at_work_already());
@@ -202,7 +217,7 @@ impl Workshop {
             if !same_advice(&old.advice, a) {
                 continue;
             }
-            if row.state == "applied" && take.state == AdviceState::New {
+            if followed && row.state == "applied" && take.state == AdviceState::New {
                 let change = ShotChange { tuning: old.before, lights: off(true), ..ShotChange::default() };
                 self.change_shot(shot, &change)?;
                 self.0.events.tell(Event::Proofs { shot });
@@ -288,20 +303,17 @@ impl Workshop {
         let key = key.map(str::to_string);
         *advising = Some(AtWork { shot, key, what: String::new(), done: 0, of, began: Instant::now() });
         drop(advising);
-        let workshop = self.clone();
+        let (workshop, finished) = (self.clone(), Finished(self.clone()));
         let run = move || {
             let ended = work(&workshop);
-            *lock(&workshop.0.advising) = None;
+            drop(finished);
             if let Err(fault) = ended {
                 workshop.0.events.tell(Event::Refused { fault });
             }
             workshop.0.events.tell(Event::Proofs { shot });
         };
         let begun = std::thread::Builder::new().name("advice".into()).spawn(run);
-        begun.map(drop).map_err(|e| {
-            *lock(&self.0.advising) = None;
-            Fault::io("thread", &e)
-        })
+        begun.map(drop).map_err(|e| Fault::io("thread", &e))
     }
 
     /// A test for advice that has ended by itself.

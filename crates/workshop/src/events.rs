@@ -18,6 +18,9 @@ pub enum Event {
         #[ts(type = "number")]
         proof: i64,
         kind: ProofKind,
+        /// Samples that a pixel takes at most, none of a pilot, and the threshold: of this test, whatever the shot has by now.
+        most: Option<u32>,
+        threshold: f64,
         progress: Progress,
         fault: Option<Fault>,
         /// Set when a phase reports nothing for long: what it is at.

@@ -2,7 +2,7 @@
 
 use crate::saved::film_bytes;
 use crate::testing::Running;
-use crate::{Event, Workshop, lock};
+use crate::{Workshop, lock};
 use std::path::Path;
 use std::time::Duration;
 use tracer::{Description, Phase};
@@ -18,15 +18,7 @@ impl Workshop {
                 let phase = lock(&job.progress).phase;
                 let cause = self.stall_cause(phase, &job.description);
                 let stalled = format!("no news for {} s: {cause}", silent.as_secs());
-                let progress = lock(&job.progress).clone();
-                self.0.events.tell(Event::Test {
-                    shot: job.shot,
-                    proof: job.proof,
-                    kind: job.kind,
-                    progress,
-                    fault: None,
-                    stalled: Some(stalled),
-                });
+                self.0.events.tell(job.event(None, Some(stalled)));
                 std::thread::sleep(Duration::from_secs(1));
             }
         }

@@ -18,7 +18,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use store::{ProofKind, ProofRow, ProofState};
-use tracer::{Description, Film, Phase, PilotRun, Progress, Render, clean_up_of, lower_priority};
+use tracer::{Description, Film, Limits, Phase, PilotRun, Progress, Render, clean_up_of, lower_priority};
 use tuning::K;
 
 /// A test at work, as seen from other threads.
@@ -53,6 +53,21 @@ const FILM: &str = "films of tests";
 impl Running {
     pub fn active(&self) -> bool {
         !self.ended.load(Ordering::Acquire)
+    }
+
+    /// What listeners are told of it.
+    pub fn event(&self, fault: Option<Fault>, stalled: Option<String>) -> Event {
+        let limits = Limits::of(&self.description.tuning);
+        Event::Test {
+            shot: self.shot,
+            proof: self.proof,
+            kind: self.kind,
+            most: (self.kind != ProofKind::Pilot).then_some(2 * limits.most),
+            threshold: limits.threshold,
+            progress: lock(&self.progress).clone(),
+            fault,
+            stalled,
+        }
     }
 
     fn enter(&self, phase: Phase) {
@@ -265,8 +280,7 @@ impl Workshop {
 
     fn tell_test(&self, job: &Running, fault: Option<Fault>, stalled: Option<String>) {
         *lock(&job.told) = Instant::now();
-        let progress = lock(&job.progress).clone();
-        self.0.events.tell(Event::Test { shot: job.shot, proof: job.proof, kind: job.kind, progress, fault, stalled });
+        self.0.events.tell(job.event(fault, stalled));
     }
 
     /// Renders until the end or until it is stopped.
@@ -422,8 +436,7 @@ impl Workshop {
     /// Progress of the running test, for a page that comes back in the middle.
     pub fn test_progress(&self) -> Option<Event> {
         let t = lock(&self.0.test).clone().filter(|t| t.active())?;
-        let progress = lock(&t.progress).clone();
-        Some(Event::Test { shot: t.shot, proof: t.proof, kind: t.kind, progress, fault: None, stalled: None })
+        Some(t.event(None, None))
     }
 
     /// Takes a proof, or the running test, further: to at least `most` samples a pixel and to `threshold`; twice the samples

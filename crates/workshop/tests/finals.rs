@@ -114,7 +114,7 @@ fn clean_is_what_the_shot_asks_for() {
     assert_eq!(noisy.places.len() as f64, (noisy.above * 96.0).round(), "{noisy:?}");
     assert!(noisy.ways.iter().any(|w| matches!(w, Way::Denoise { .. })), "{:?}", noisy.ways);
     let more = noisy.ways.iter().find_map(|w| match w {
-        Way::TopUp { region, threshold, seconds } => Some((*region, *threshold, *seconds)),
+        Way::TopUp { region, threshold, seconds, .. } => Some((*region, *threshold, *seconds)),
         _ => None,
     });
     let (region, threshold, seconds) = more.unwrap();

@@ -146,6 +146,14 @@ fn advice_is_tried_followed_and_taken_back_and_what_came_stays_known() {
     assert!(refused.lock().unwrap()[0].what.contains("stopped"));
     wait("its trials to go", || w.proofs(shot).unwrap().len() == 1);
     assert!(w.advice(id).unwrap().trials.is_some());
+    // What the line under the picture tells is of the trial, not of the shot.
+    let most = Arc::new(Mutex::new(Vec::new()));
+    let told = most.clone();
+    w.listen(move |e| {
+        if let Event::Test { kind: ProofKind::Trial, most, .. } = e {
+            told.lock().unwrap().push(*most);
+        }
+    });
     w.start_trials(id).unwrap();
     let work = || w.advice(id).unwrap().at_work;
     wait("the second of the trials", || work().is_some_and(|a| a.done > 0));
@@ -154,6 +162,7 @@ fn advice_is_tried_followed_and_taken_back_and_what_came_stays_known() {
     assert!(!w.proofs(shot).unwrap().iter().any(|p| p.kind == ProofKind::Trial && p.frame.0 > 200));
     wait("the pilot", || w.advice(id).unwrap().trials.is_none());
     wait("its trials to go", || w.proofs(shot).unwrap().len() == 1);
+    assert!(most.lock().unwrap().contains(&Some(32)) && most.lock().unwrap().iter().all(|m| *m == Some(32)));
     let view = w.advice(id).unwrap();
     assert!(view.at_work.is_none());
     assert!(view.lines.iter().all(|l| l.pays && l.advice.effect.equal + l.advice.effect.unsure < 1.0), "{view:?}");
@@ -182,9 +191,17 @@ fn advice_is_tried_followed_and_taken_back_and_what_came_stays_known() {
         assert_eq!(line.came.map(|c| (c.without, c.with, c.effect)), Some((came.without, came.with, came.effect)));
     };
     same(of(&key), AdviceState::Applied);
+    // Pressed in two pages: the second press changes nothing, and the way back stays.
+    take(AdviceState::Applied);
+    same(of(&key), AdviceState::Applied);
     // Taken back by its own step, or undone: what came stays with it, and nothing is foretold again.
     take(AdviceState::New);
     assert_eq!(w.shot(shot).unwrap().tuning, was.tuning);
+    // The same press from a page that has not heard of it leaves what somebody has set since.
+    tune(&w, shot, json!({ "split.reflection": 3 }));
+    let _ = w.take_advice(id, &TakeAdvice { key: key.clone(), state: AdviceState::New });
+    assert_eq!(w.shot(shot).unwrap().tuning["split.reflection"], json!(3));
+    w.go_to_revision(shot, was.revision).unwrap();
     same(of(&key), AdviceState::Tried);
     take(AdviceState::Applied);
     w.go_to_revision(shot, was.revision).unwrap();

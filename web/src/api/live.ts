@@ -8,6 +8,8 @@ export interface LiveTest {
   shot: number;
   proof: number;
   kind: ProofKind;
+  most: number | null;
+  threshold: number;
   progress: Progress;
   fault: Fault | null;
   stalled: string | null;

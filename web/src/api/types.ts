@@ -579,7 +579,11 @@ lights_off: Array<string>, effect: Effect,
  */
 look: Loss | null, };
 
-export type Event = { "type": "test", shot: number, proof: number, kind: ProofKind, progress: Progress, fault: Fault | null, 
+export type Event = { "type": "test", shot: number, proof: number, kind: ProofKind, 
+/**
+ * Samples that a pixel takes at most, none of a pilot, and the threshold: of this test, whatever the shot has by now.
+ */
+most: number | null, threshold: number, progress: Progress, fault: Fault | null, 
 /**
  * Set when a phase reports nothing for long: what it is at.
  */
@@ -861,7 +865,11 @@ ways: Array<Way>, };
 
 export type Cleanness = "clean" | "nearly" | "noisy";
 
-export type Way = { "way": "top_up", region: Region, threshold: number, seconds: number, } | { "way": "denoise", seconds: number, } | { "way": "fireflies", blocks: number, };
+export type Way = { "way": "top_up", region: Region, threshold: number, seconds: number, 
+/**
+ * It takes so many times the budget that no press should begin it.
+ */
+far: boolean, } | { "way": "denoise", seconds: number, } | { "way": "fireflies", blocks: number, };
 
 export type Version = { 
 /**

@@ -111,11 +111,6 @@ export const TestBar = memo(function TestBar(props: Props) {
   );
 });
 
-/** Samples that a rendered pixel takes at most under a tuning. */
-export function mostSamples(value: (id: string) => unknown): number {
-  return Math.round(Number(value("sampling.most")) * Number(value("sampling.effort")));
-}
-
 /** What is known of a proof that has ended. */
 function Ended({ proof }: { proof: ProofView }) {
   const r = proof.report;
@@ -133,12 +128,8 @@ function TestProgress({ shot, shown }: { shot: ShotView; shown: ProofView | unde
   const running = useRunning(shot.id) !== null;
   // Of a test that has ended the line tells while it is shown.
   const p = running || mine?.fault || !shown || mine?.proof === shown.id ? mine?.progress : undefined;
-  const force = (id: string) => shot.in_force.find((f) => f.id === id)?.value ?? shot.tuning[id];
-  const threshold = shot.threshold;
-  const most =
-    mine?.kind === "pilot"
-      ? null
-      : mostSamples((id) => (shown && mine?.proof === shown.id ? shown.tuning[id] : force(id)));
+  const threshold = mine?.threshold ?? shot.threshold;
+  const most = mine?.most ?? null;
   if (!p && shown && shown.state !== "running") return <Ended proof={shown} />;
   return (
     <>

@@ -6,9 +6,6 @@ import { percent } from "../app/format";
 import { useAct } from "../app/useAct";
 import { verdictHelp, wayText, whereabouts } from "./verdict";
 
-/** A top-up that takes so many times the budget is told, but not begun by one press. */
-const FAR = 4;
-
 /** The delivered picture, small: blocks that are not as clean as the shot asks for are hatched; a spot can be marked to go on there. */
 export function FinalPicture({ f }: { f: FinalView }) {
   const act = useAct();
@@ -89,8 +86,8 @@ export function FinalPicture({ f }: { f: FinalView }) {
           {verdict.ways.map((way) => (
             <li key={way.way}>
               {wayText(way)}
-              {way.way === "top_up" && way.seconds > FAR * f.budget && ", far beyond the budget"}{" "}
-              {way.way === "top_up" && f.can_top_up && way.seconds <= FAR * f.budget && (
+              {way.way === "top_up" && way.far && ", far beyond the budget"}{" "}
+              {way.way === "top_up" && f.can_top_up && !way.far && (
                 <Button
                   size="small"
                   onClick={() =>

@@ -21,6 +21,8 @@ const TOLERANCE: f64 = 1.1;
 const FEW: f64 = 0.02;
 /// Blocks that are listed as not clean.
 const LISTED: usize = 400;
+/// A top-up that takes so many times the budget is told, but not offered.
+const FAR: f64 = 4.0;
 /// Pixels a degree that a good eye tells apart, and picture heights to the eye.
 const EYE: f64 = 60.0;
 const HEIGHTS: f64 = 3.2;
@@ -40,7 +42,14 @@ pub enum Cleanness {
 #[serde(tag = "way", rename_all = "snake_case")]
 pub enum Way {
     /// Going on there, to a noise threshold.
-    TopUp { region: Region, threshold: f64, seconds: f64 },
+    TopUp {
+        region: Region,
+        threshold: f64,
+        seconds: f64,
+        /// It takes so many times the budget that no press should begin it.
+        #[serde(default)]
+        far: bool,
+    },
     /// Ordering it once more with the quick denoiser: its samples are used again.
     Denoise { seconds: f64 },
     /// Bringing down single bright pixels, which make so many of the blocks noisy.
@@ -116,6 +125,7 @@ impl Verdict {
         looked: &Looked,
         report: &RenderReport,
         machine: &Machine,
+        budget: f64,
     ) -> Verdict {
         let aim = d.tuning.real(K::DeliveryAim);
         let limit = limit(aim, looked.frame.1);
@@ -144,7 +154,7 @@ impl Verdict {
             let inside = |k: &usize| map.place(*k).shared(around).is_some();
             let more = |k: usize| ((judged.grain[k] / threshold).powi(2) - 1.0).max(0.0) * samples(k) as f64;
             let seconds = each * (0..map.grain.len()).filter(inside).map(more).sum::<f64>();
-            ways.push((seconds, Way::TopUp { region: around, threshold, seconds }));
+            ways.push((seconds, Way::TopUp { region: around, threshold, seconds, far: seconds > FAR * budget }));
             if clean_up_of(&d.tuning).denoises().is_none() {
                 let pixels = looked.region.area() as f64;
                 let seconds =

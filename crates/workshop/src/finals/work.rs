@@ -492,7 +492,7 @@ impl Workshop {
         let each = (writing - mattes) / pixels / advice::channels_written(&d.tuning, pixels).max(1.0);
         self.0.store.set_machine("write_per_channel", each)?;
 
-        let verdict = Verdict::of(&delivered, d, &looked, &report, &self.machine());
+        let verdict = Verdict::of(&delivered, d, &looked, &report, &self.machine(), row.budget);
         let earlier = self.versions_before(row)?;
         let (grain, worst_block) = delivered.grain.summary();
         let final_report = FinalReport {
