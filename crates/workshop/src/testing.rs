@@ -108,7 +108,7 @@ const PILOT: f64 = 0.05;
 const PILOT_MOST: f64 = 120.0;
 /// Height of the small pictures.
 const THUMBNAIL: usize = 180;
-/// A test of live mode that was pushed out before it had sampled for so long leaves no proof.
+/// A test of live mode that the next change of its shot pushed out before it had sampled for so long leaves no proof.
 const GLIMPSE: f64 = 2.0;
 
 impl Workshop {
@@ -348,7 +348,8 @@ impl Workshop {
     fn put_away(&self, job: &Running, render: Render, pilot: bool) -> Result<(), Fault> {
         let end = |phase: Phase| lock(&job.progress).phase = phase;
         self.tell_test(job, None, None);
-        let pushed_out = || lock(&self.0.test).as_ref().is_some_and(|t| t.proof != job.proof && t.live);
+        let pushed_out =
+            || lock(&self.0.test).as_ref().is_some_and(|t| t.proof != job.proof && t.live && t.shot == job.shot);
         let glimpse = job.live && !render.done() && lock(&job.progress).elapsed < GLIMPSE && pushed_out();
         // Without one sample a pixel there is nothing to keep.
         if (render.has_gaps() && !(pilot && render.round() > 0)) || glimpse {
