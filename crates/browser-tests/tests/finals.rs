@@ -35,12 +35,9 @@ async fn from_a_pilot_and_a_fit_to_the_delivered_file() {
         &format!("return {proofs}.then(p => p.list[0].kind === 'pilot' && p.list[0].state === 'done')"),
     )
     .await;
-    page.says(
-        "the forecast of the pilot",
-        "[data-testid=bill]",
-        "/squares all over the frame of proof|measured by proof/",
-    )
-    .await;
+    // On a slow machine it saw little, and the bill names what else it rests on as well.
+    let number = page.script(&format!("return {proofs}.then(p => p.list[0].number)")).await;
+    page.says("the forecast of the pilot", "[data-testid=bill]", &format!("/proof {number}\\b/")).await;
 
     // Without the denoiser the pilot is judged anew from its halves, and a fit that may use one says what it brings.
     page.tune(shot, json!({ "cleanup.denoise": "none" })).await;

@@ -183,6 +183,9 @@ fn what_other_programs_took_is_not_foretold_but_said() {
         drop(store);
         let w = Workshop::open(data.path()).unwrap();
         let bill = w.forecast(shot).unwrap().unwrap();
+        let check = w.check_final(shot, &NewFinal::default()).unwrap();
+        let time = check.iter().find(|c| c.what == "time").unwrap().state.clone();
+        assert_eq!(time.contains("if other programs take as much"), others > 0.0, "{time}");
         assert!(w.close(std::time::Duration::from_secs(300)).unwrap());
         bill
     };

@@ -54,7 +54,7 @@ export function Curve({ fit }: { fit: Fit }) {
         <g key={g}>
           <line className="curve-grid" x1={LEFT} x2={WIDTH - RIGHT} y1={y(g)} y2={y(g)} />
           <text x={LEFT - 5} y={y(g) + 4} textAnchor="end">
-            {percent(g, g < 0.01 ? 1 : 0)}
+            {percent(g, g < 0.001 ? 2 : g < 0.01 ? 1 : 0)}
           </text>
         </g>
       ))}

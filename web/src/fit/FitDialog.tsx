@@ -169,9 +169,10 @@ export function FitDialog({ shot, proofs, take, pilot, close }: Props) {
               {mode === "minutes" ? (
                 fit.fits ? (
                   <>
-                    <b>{duration(fit.then.seconds)}</b> of {spoken(fit.budget)}, grain{" "}
-                    <b>{percent(fit.then.grain, 2)}</b> ({steps(fit.then.grain)} of 255),{" "}
-                    {percent(fit.then.settled, 0)} of the picture at {percent(fit.threshold, 2)} or below
+                    <b>{duration(fit.then.seconds)}</b> ({duration(fit.then.low)} to {duration(fit.then.high)}
+                    ) of {spoken(fit.budget)}, grain <b>{percent(fit.then.grain, 2)}</b> (
+                    {steps(fit.then.grain)} of 255), {percent(fit.then.settled, 0)} of the picture at{" "}
+                    {percent(fit.threshold, 2)} or below
                   </>
                 ) : (
                   <>
