@@ -165,8 +165,7 @@ fn squares_of(s: &Source, tuning: &Tuning) -> Option<(u32, Vec<(Region, Square)>
     let fast = Fall { growth: (0.4 * growth).min(growth - 0.05), beyond: 0.4 * beyond };
     let own = Limits::of(&d.tuning);
     let [stops, fast, slow] = [fall, fast, slow].map(|fall| fall.stops(limits.most, limits.threshold));
-    let own_stops = fall.stops(own.most, own.threshold);
-    let rule = Rule { limits, fall, stops, slow, fast, scale, anew: counts.anew, own, own_stops };
+    let rule = Rule { limits, fall, stops, slow, fast, scale, anew: counts.anew, own };
     let tiles: Vec<_> = superblocks(d.film_area(), d.film_frame()).zip(&counts.tiles).collect();
     let squares = tiles.into_par_iter().map(|(bounds, (spent, blocks))| {
         let square = rule.square(*spent, blocks, &areas(bounds, blocks.len(), side));
@@ -363,7 +362,6 @@ struct Rule {
     /// Blocks are judged otherwise than when the test stopped them by its own limits.
     anew: bool,
     own: Limits,
-    own_stops: Stops,
 }
 
 impl Rule {
@@ -379,22 +377,28 @@ impl Rule {
         stops.expected(variance, n, l.least.max(n + 1))
     }
 
-    /// The same for a block as it stands, by the grain that it showed on its way. Where a sample has another variance, a block that
-    /// the test has stopped goes on in proportion, since it stopped where its estimate happened to be low.
+    /// The same for a block as it stands. Where a sample has another variance, it ends in proportion: its own end is known better than
+    /// what is expected of its last variance, and by that alone more rays could look dearer in samples.
     fn stop_of(&self, b: &BlockCount, variance: Variance, stops: &Stops) -> f64 {
         let (l, own) = (&self.limits, &self.own);
         // A pilot stops nothing before its first look is over.
         let looked = b.n == LOOKS[0] && b.n > own.least;
         let stopped = own.adaptive && b.settled && b.n >= own.least;
-        if !l.adaptive || self.anew || (stopped && looked) || (self.scale != 1.0 && !stopped) {
+        if !l.adaptive || self.anew || (stopped && looked) {
             return self.stop(variance, b.judged(), stops);
         }
-        if self.scale != 1.0 {
-            let shown = variance.times(self.scale.powi(-2));
-            let told = |v: Variance, stops: &Stops, least: u32| stops.expected(v, b.judged(), least);
-            let ratio = told(variance, stops, l.least) / told(shown, &self.own_stops, own.least);
-            return (ratio * b.n as f64).max(l.least as f64).min(l.most as f64);
+        let shown = variance.times(self.scale.powi(-2));
+        let alike = self.stop_alike(b, shown, stops, stopped);
+        if self.scale == 1.0 {
+            return alike;
         }
+        let told = |v: Variance| stops.expected(v, b.judged(), l.least);
+        (alike * told(variance) / told(shown)).max(l.least as f64).min(l.most as f64)
+    }
+
+    /// The same where a sample has the variance that the test has shown: by the grain that the block showed on its way.
+    fn stop_alike(&self, b: &BlockCount, shown: Variance, stops: &Stops, stopped: bool) -> f64 {
+        let (l, own) = (&self.limits, &self.own);
         let t = l.threshold;
         if stopped && (t / own.threshold - 1.0).abs() < 0.001 && l.least == own.least {
             return b.n.min(l.most) as f64;
@@ -402,11 +406,11 @@ impl Rule {
         // The same samples tell where it would have ended, if it is not beyond them.
         let mut walked = b.walked().peekable();
         if walked.peek().is_none() {
-            return self.stop(variance, b.judged(), stops);
+            return self.stop(shown, b.judged(), stops);
         }
         match walked.find(|(n, threshold)| *n >= l.least && *threshold <= t) {
             Some((n, _)) => n.min(l.most) as f64,
-            None => stops.expected(variance, b.judged(), l.least.max(b.judged() + 1)),
+            None => stops.expected(shown, b.judged(), l.least.max(b.judged() + 1)),
         }
     }
 

@@ -296,8 +296,10 @@ fn a_fit_spends_the_budget_on_the_finest_threshold_and_says_what_helps_where_it_
     let there = now.changed(&small.changes).unwrap().changed(&out.changes).unwrap();
     let f = forecast(measured, &there, None, &machine).unwrap();
     let ever = forecast(measured, &there.clone().with(K::SamplingMost, 16_384u32), None, &machine).unwrap();
-    // With the budget that it names the fit finds it.
-    assert!(all(out.budget).threshold <= 1.02 * OWN && all(0.9 * out.budget).threshold > 1.02 * OWN, "{out:?}");
+    // With the budget that it names the fit finds it; with less a coarser one, or it keeps it and leaves more blocks unsettled.
+    let less = all(0.9 * out.budget);
+    assert!(all(out.budget).threshold <= 1.02 * OWN, "{out:?}");
+    assert!(less.threshold > 1.02 * OWN || less.then.settled < 0.9 * f.settled, "{out:?} {less:?}");
     assert!(
         (f.seconds / out.seconds.unwrap() - 1.0).abs() < 1e-6 && there.real(K::SamplingThreshold) == OWN,
         "{out:?}"

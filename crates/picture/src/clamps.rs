@@ -51,8 +51,7 @@ pub fn suggested(plate: &Plate, view: &View, threshold: f64) -> Vec<ClampAdvice>
         let (a, b, t) = (luminance(plate.a[i]) as f64, luminance(plate.b[i]) as f64, 2.0 * taken);
         0.5 * (shown(a - t.max(0.0)) - shown(b + t.min(0.0)))
     };
-    let none = std::iter::repeat_n([0.0f32; 3], r.area());
-    let map = BlockMap::from_differences(r, BLOCK, none).of_rendered(r, &plate.samples);
+    let map = BlockMap::grid(r, BLOCK).of_rendered(r, &plate.samples);
     let places: Vec<Region> = (0..map.pixels.len()).filter_map(|k| map.place(k).shared(r)).collect();
     let pixels = |block: Region| {
         let row = move |y: u32| (block.x..block.right()).map(move |x| ((y - r.y) * r.width + (x - r.x)) as usize);

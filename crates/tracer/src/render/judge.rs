@@ -7,7 +7,7 @@ use crate::pool::thread_time;
 use crate::rounds::{BlockCount, decide, judge_anew, previous};
 use picture::Plate;
 use picture::denoise::{Method, Split, clean_halves};
-use picture::grain::{BlockSum, Judging};
+use picture::grain::{BlockHalves, Judging};
 use picture::reduce::{Weights, resampled};
 use rayon::prelude::*;
 use std::collections::HashSet;
@@ -34,9 +34,9 @@ impl Render {
         if !tile.blocks.iter().any(|b| b.is_due(n)) {
             return 0.0;
         }
-        let sums = self.block_sums(&tile, &s.judging, |b| b.is_due(n));
-        for (b, sum) in tile.blocks.iter_mut().zip(&sums).filter(|(b, _)| b.is_due(n)) {
-            b.grain = sum.grain() as f32;
+        let grains = self.block_grains(&tile, &s.judging, |b| b.is_due(n));
+        for (b, grain) in tile.blocks.iter_mut().zip(grains).filter(|(b, _)| b.is_due(n)) {
+            b.grain = grain as f32;
         }
         let pixels = tile.all_block_pixels(s.block);
         decide(&mut tile.blocks, &pixels, n, s.least, s.most, s.threshold, s.adaptive);
@@ -64,19 +64,18 @@ impl Render {
     /// Blocks of a superblock of this render, judged anew.
     pub(super) fn tile_judged_by(&self, tile: &Tile, judging: &Judging) -> Vec<BlockCount> {
         let mut blocks = tile.blocks.clone();
-        let sums = self.block_sums(tile, judging, |b| b.n > 0);
-        judge_anew(&mut blocks, &tile.all_block_pixels(self.settings.block), |k| sums[k].grain() as f32);
+        let grains = self.block_grains(tile, judging, |b| b.n > 0);
+        judge_anew(&mut blocks, &tile.all_block_pixels(self.settings.block), |k| grains[k] as f32);
         blocks
     }
 
     /// Grain of the blocks of a superblock, of those that are asked for at least.
-    fn block_sums(&self, tile: &Tile, judging: &Judging, asked: impl Fn(&BlockCount) -> bool) -> Vec<BlockSum> {
+    fn block_grains(&self, tile: &Tile, judging: &Judging, asked: impl Fn(&BlockCount) -> bool) -> Vec<f64> {
         let (s, layout) = (&self.settings, &self.film.layout);
         let tail = tile.tail(layout);
-        let mut sums = vec![BlockSum::default(); tile.blocks.len()];
+        let mut blocks = vec![BlockHalves::default(); tile.blocks.len()];
         if self.reduction() != (1.0, 1.0) || judging.cleans() {
-            self.judge_delivered(tile, &tail, judging, &mut sums);
-            return sums;
+            return self.grains_delivered(tile, &tail, judging, blocks);
         }
         for (k, b) in tile.blocks.iter().enumerate().filter(|(_, b)| asked(b)) {
             let [x0, x1, y0, y1] = tile.block_range(k, s.block);
@@ -84,11 +83,11 @@ impl Render {
                 for x in x0..x1 {
                     let i = (y * tile.bounds.width + x) as usize;
                     let half = |h| tile.mean(layout, &tail, i, h, b.n);
-                    sums[k].add(judging.difference(half(0), half(1)));
+                    blocks[k].add(half(0), half(1));
                 }
             }
         }
-        sums
+        BlockHalves::grains(&blocks, judging, tile.columns as usize, 1)
     }
 
     /// Film pixels to a delivered one, along and down. What is rendered smaller is judged as it is.
@@ -100,7 +99,13 @@ impl Render {
     /// Grain of delivered pixels: both halves are denoised, where grain is judged after that, and reduced, where the render is
     /// oversize. Pixels beyond the superblock are left out, so that nothing outside it matters; at its border that counts up
     /// to a tenth too much.
-    fn judge_delivered(&self, tile: &Tile, tail: &[f32; 3], judging: &Judging, sums: &mut [BlockSum]) {
+    fn grains_delivered(
+        &self,
+        tile: &Tile,
+        tail: &[f32; 3],
+        judging: &Judging,
+        mut blocks: Vec<BlockHalves>,
+    ) -> Vec<f64> {
         let s = &self.settings;
         let t = tile.bounds;
         let step = self.reduction();
@@ -113,7 +118,7 @@ impl Render {
         let (xs, ys) = (first(t.x, step.0)..first(t.right(), step.0), first(t.y, step.1)..first(t.bottom(), step.1));
         // A strip at the frame's edge can be so narrow that no delivered pixel has its centre there.
         if xs.is_empty() || ys.is_empty() {
-            return;
+            return vec![0.0; blocks.len()];
         }
         let mut halves: [Vec<picture::Rgb>; 2] = [0, 1].map(|h| {
             let mean = |i: usize| {
@@ -137,12 +142,10 @@ impl Render {
         for (i, (a, b)) in a.iter().zip(&b).enumerate() {
             let (x, y) = (xs.start + i as u32 % xs.len() as u32, ys.start + i as u32 / xs.len() as u32);
             let k = block(y, step.1, t.y) * tile.columns + block(x, step.0, t.x);
-            sums[k as usize].add(judging.difference(*a, *b));
+            blocks[k as usize].add(*a, *b);
         }
         let side = step.0.max(step.1).ceil() as usize;
-        if side > 1 {
-            BlockSum::pool_light(sums, tile.columns as usize, side);
-        }
+        BlockHalves::grains(&blocks, judging, tile.columns as usize, side)
     }
 }
 

@@ -8,7 +8,7 @@
 use advice::Machine;
 use picture::denoise::Method;
 use picture::grain::BlockMap;
-use picture::{Plate, Region, Rgb, luminance};
+use picture::{Plate, Region, luminance};
 use serde::{Deserialize, Serialize};
 use tracer::deliver::Delivered;
 use tracer::{Description, RenderReport, clean_up_of};
@@ -91,7 +91,7 @@ impl Looked {
     /// Of blocks of so many pixels; one pass, for it counts as time of the final.
     pub fn of(plate: &Plate, block: u32) -> Looked {
         let r = plate.region;
-        let grid = BlockMap::from_differences(r, block, std::iter::empty::<Rgb>());
+        let grid = BlockMap::grid(r, block);
         let mut sums = vec![(0u64, 0.0f64, 0.0f64); grid.grain.len()];
         for (i, n) in plate.samples.iter().enumerate() {
             let k = grid.block_at(r.x + i as u32 % r.width, r.y + i as u32 / r.width);
