@@ -174,6 +174,8 @@ async fn from_shot_to_downloaded_file() {
         &format!("return document.querySelector('[data-testid=testbar]') !== null && {PHASE} === 'sampling'"),
     )
     .await;
+    // What is stopped before every pixel has a sample leaves no proof.
+    page.says("some samples", "[data-testid=testbar]", r"/(^|[^.\d])([3-9]|\d\d)[.\d]* of 4096 spp/").await;
     page.press("Stop").await;
     way.ended().await;
     let last = "return fetch('/api/shots').then(r => r.json()).then(s => fetch(`/api/shots/${s.at(-1).id}/proofs`)) \

@@ -95,9 +95,11 @@ fn main() {
                             }
                         })
                     });
+                    let held = NewFinal { policy: Policy::Time, ..NewFinal::default() };
+                    let check = workshop.check_final(shot.id, &held).expect("a check");
+                    let warned = check.into_iter().find(|c| c.what == "budget").map_or(String::new(), |c| c.state);
                     let began = Instant::now();
-                    let ordered =
-                        workshop.add_finals(shot.id, &NewFinal { policy: Policy::Time, ..NewFinal::default() });
+                    let ordered = workshop.add_finals(shot.id, &held);
                     let row = format!(
                         "{:<14} {:<10} {:<8} {budget:>7} {:>5}",
                         shot.name,
@@ -130,7 +132,7 @@ fn main() {
                                     r.render.samples_per_pixel
                                 ),
                                 None => println!(
-                                    "{row} {wall:>8.2} {:?} {}",
+                                    "{row} {wall:>8.2} {:?} {}; said before the start: {warned:?}",
                                     end.state,
                                     end.fault.map_or(String::new(), |f| f.what)
                                 ),

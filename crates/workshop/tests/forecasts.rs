@@ -137,13 +137,20 @@ fn a_final_that_held_the_time_is_no_proof_that_its_threshold_is_cheap() {
     let (_data, w, shot) = workshop();
     let fine = json!({ "sampling.threshold": 0.002, "sampling.most": 65536, "delivery.linear": "none" });
     tune(&w, shot, fine);
-    w.change_shot(shot, &ShotChange { budget: Some(3.0), ..Default::default() }).unwrap();
     let held = NewFinal { policy: Policy::Time, ..NewFinal::default() };
-    let id = w.add_finals(shot, &held).unwrap().finals[0].id;
-    w.wait_for_finals().unwrap();
-    let f = w.one_final(id).unwrap();
-    let report = f.report.unwrap_or_else(|| panic!("{:?}", f.fault));
-    let bill = w.forecast(shot).unwrap().unwrap();
+    // On a slow machine a few seconds bring too few samples to foretell anything.
+    let mut budget = 3.0;
+    let (report, bill) = loop {
+        w.change_shot(shot, &ShotChange { budget: Some(budget), ..Default::default() }).unwrap();
+        let id = w.add_finals(shot, &held).unwrap().finals[0].id;
+        w.wait_for_finals().unwrap();
+        let f = w.one_final(id).unwrap();
+        if let (Some(report), Some(bill)) = (f.report, w.forecast(shot).unwrap()) {
+            break (report, bill);
+        }
+        budget *= 2.0;
+        assert!(budget < 200.0, "{:?}", f.fault);
+    };
     assert!(bill.by.starts_with("the final ") && !bill.forecast.counted, "{bill:?}");
     let (told, reached) = (bill.forecast.sampling, report.plan.last().map_or(1.0, |d| d.threshold));
     // Noise falls with the root of the samples, or more slowly.

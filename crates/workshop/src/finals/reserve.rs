@@ -29,6 +29,8 @@ const LEAST_DENOISING: f64 = 0.5;
 const WHEN: [f64; 4] = [0.0, 0.4, 0.7, 0.9];
 /// What takes so much longer than at the first try is tried once more: it may have been a moment's hiccup.
 const HICCUP: f64 = 1.3;
+/// One strip alone tells that there is no room, where in proportion the frame takes so many times the budget.
+const HOPELESS: f64 = 3.0;
 /// Kept beyond what was tried out: a share, and seconds.
 const MORE: (f64, f64) = (0.2, 0.1);
 
@@ -118,7 +120,11 @@ impl Reserve {
             return Ok(());
         }
         let (small, strip) = (area.area() <= SMALL_FRAME, run(lowest)?);
-        let (whole, denoising) = if small {
+        let in_proportion = strip.seconds * area.area() as f64 / lowest.area() as f64;
+        let (whole, denoising) = if in_proportion > HOPELESS * budget {
+            // More strips would only put off the answer.
+            (in_proportion, strip.denoising)
+        } else if small {
             let whole = run(area)?;
             (whole.seconds, whole.denoising)
         } else {
@@ -150,13 +156,14 @@ fn strips(area: Region, rows: u32) -> Vec<Region> {
     [1, 0, 2].map(strip).to_vec()
 }
 
-/// A budget in which not even clean-up and files have room.
-pub(super) fn too_long(row: &FinalRow, budget: f64, after: f64) -> Fault {
-    let (after, budget) = (advice::spoken(after), advice::spoken(budget));
+/// A budget in which rendering has no room beside what comes before and after it, both in seconds.
+pub(super) fn too_long(row: &FinalRow, start: f64, after: f64) -> Fault {
+    let [start, after, budget] = [start, after, row.budget].map(advice::spoken);
     Fault::new(
         Code::OutOfRange,
         format!(
-            "clean-up, mattes and files take {after}, which leaves nothing of the budget of {budget} for rendering"
+            "getting the scene ready took {start}, and clean-up, mattes and files take {after}, \
+             which leaves nothing of the budget of {budget} for rendering"
         ),
         format!("final {}", row.id),
         "give more minutes, or leave out what takes long: the careful denoiser, mattes, parts of large frames",
@@ -245,6 +252,8 @@ mod tests {
             assert!(!reserve.is_due(1.0, false) && reserve.is_due(1.0, true) && reserve.is_due(20.0, false));
             assert!(!Reserve::new(Some(cost(area)), 0.0).try_out(1.0, area, run).unwrap());
             seen.set(0);
+            assert!(!Reserve::new(Some(cost(area) / 100.0), 0.0).try_out(1.0, area, run).unwrap());
+            assert_eq!(seen.replace(0), (STRIP_ROWS.min(height) * width) as usize, "one strip is enough to know");
             assert!(reserve.try_out(1.0, area, run).unwrap());
             let expected = cost(area) * (1.0 + MORE.0) + MORE.1;
             assert!((reserve.seconds() / expected - 1.0).abs() < 0.02, "{} for {expected}", reserve.seconds());

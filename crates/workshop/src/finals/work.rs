@@ -363,7 +363,7 @@ impl Workshop {
             if reserve.is_due(watch.seconds(), render.knows_grain())
                 && !reserve.try_out(watch.seconds(), d.area(), |part| self.rehearse(&render, &d, &folder, part))?
             {
-                return Err(too_long(row, row.budget, reserve.seconds()));
+                return Err(too_long(row, course.start, reserve.seconds()));
             }
             let more = match (&mut course.hold, time) {
                 (Some(hold), Some(time)) => {
@@ -399,7 +399,7 @@ impl Workshop {
             }
         }
         if render.film().samples() == 0 {
-            return Err(too_long(row, row.budget, reserve.seconds()));
+            return Err(too_long(row, course.start, reserve.seconds()));
         }
         self.deliver_final(row, Rest { render, description: d, course }, &watch, &folder)
     }
