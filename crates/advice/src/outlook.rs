@@ -34,47 +34,50 @@ const ALIKE: f64 = 0.3;
 /// How much those count that are not.
 const UNALIKE: f64 = 0.05;
 
-/// Sums over the blocks of one superblock.
+/// What one superblock of a test says of the final: sums over its blocks. Samples count both halves.
 #[derive(Debug, Clone, Copy, Default)]
 struct Square {
-    /// Pixels that have samples, and samples that they have.
+    /// Pixels that have samples.
     pixels: f64,
+    /// Samples that the test has taken.
     taken: f64,
-    /// Processor seconds of a sample, of those that are wanted.
-    each: f64,
-    /// Samples that are wanted; if grain fell with the square root of the count at once, and if it went on growing for longer.
-    wanted: f64,
-    fewest: f64,
-    dearest: f64,
-    /// Of the wanted ones those of blocks whose end is estimated: it lies beyond the samples that they have, or they do not remember
-    /// their way as it is judged now.
-    beyond: f64,
-    /// Samples that the same blocks would have been expected to take at each of [`LOOKS`].
-    seen: [Option<f64>; LOOKS.len()],
+    /// Processor seconds of a sample, averaged over the samples that the final is expected to take.
+    seconds_per_sample: f64,
+    /// Samples that the final is expected to take; and if noise falls faster or more slowly than it did so far.
+    expected: f64,
+    expected_fast: f64,
+    expected_slow: f64,
+    /// The part of `expected` in blocks whose end is extrapolated: it lies beyond the samples of the test, or the test does not know
+    /// the noise on the way under the present judging.
+    extrapolated: f64,
+    /// What would have been expected of the same blocks at each of [`LOOKS`]; none where they were not there.
+    expected_at: [Option<f64>; LOOKS.len()],
     /// Samples per half of its longest blocks.
-    furthest: u32,
-    /// Some block has neither settled nor taken the most.
-    open: bool,
+    longest: u32,
+    /// Some block has neither converged nor taken the most samples.
+    unfinished: bool,
+    /// Pixels in blocks that are expected to converge.
     settled: f64,
+    /// Expected squares of the noise, times pixels.
     squares: f64,
-    /// By how much more is wanted than its few samples say.
+    /// Correction of `expected`, from superblocks that looked alike and have more samples.
     ratio: f64,
 }
 
-/// How far a superblock has got.
+/// How far the test has taken a superblock.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Got {
-    /// To a step of [`LOOKS`], by its number.
+enum Reached {
+    /// To one of [`LOOKS`], by its number.
     Look(usize),
     /// Beyond them, or to its end.
     Further,
 }
 
 impl Square {
-    fn got(&self) -> Got {
-        match LOOKS.iter().position(|n| self.furthest <= *n) {
-            Some(look) if self.open => Got::Look(look),
-            _ => Got::Further,
+    fn reached(&self) -> Reached {
+        match LOOKS.iter().position(|n| self.longest <= *n) {
+            Some(look) if self.unfinished => Reached::Look(look),
+            _ => Reached::Further,
         }
     }
 }
@@ -135,11 +138,11 @@ impl Square {
         Square {
             pixels: self.pixels * by,
             taken: self.taken * by,
-            wanted: self.wanted * by,
-            fewest: self.fewest * by,
-            dearest: self.dearest * by,
-            beyond: self.beyond * by,
-            seen: self.seen.map(|s| s.map(|s| s * by)),
+            expected: self.expected * by,
+            expected_fast: self.expected_fast * by,
+            expected_slow: self.expected_slow * by,
+            extrapolated: self.extrapolated * by,
+            expected_at: self.expected_at.map(|s| s.map(|s| s * by)),
             settled: self.settled * by,
             squares: self.squares * by,
             ..self
@@ -169,7 +172,7 @@ fn squares_of(s: &Source, tuning: &Tuning) -> Option<(u32, Vec<(Region, Square)>
     let tiles: Vec<_> = superblocks(d.film_area(), d.film_frame()).zip(&counts.tiles).collect();
     let squares = tiles.into_par_iter().map(|(bounds, (spent, blocks))| {
         let square = rule.square(*spent, blocks, &areas(bounds, blocks.len(), side));
-        (bounds, Square { each: s.time * square.each, ..square })
+        (bounds, Square { seconds_per_sample: s.time * square.seconds_per_sample, ..square })
     });
     Some((longest, squares.filter(|(_, s)| s.pixels > 0.0).collect()))
 }
@@ -248,29 +251,29 @@ pub(crate) fn outlook(sources: &[Source], tuning: &Tuning, wanted: Option<Region
     let from = |k: usize| placed.iter().filter(|p| p.source == k).map(|p| p.square.pixels).sum::<f64>();
     let shares: Vec<f64> = (0..sources.len()).map(|k| from(k) / frame_pixels).collect();
     let anew = sources.iter().zip(&shares).any(|(s, share)| s.counts.anew && *share > 0.0);
-    let that = |got: Got| squares.iter().filter(|s| s.got() == got).copied().collect::<Vec<_>>();
-    let (long, mut middle, mut short) = (that(Got::Further), that(Got::Look(1)), that(Got::Look(0)));
+    let that = |reached: Reached| squares.iter().filter(|s| s.reached() == reached).copied().collect::<Vec<_>>();
+    let (long, mut middle, mut short) = (that(Reached::Further), that(Reached::Look(1)), that(Reached::Look(0)));
     // What ended before the second look says nothing of what was open at it.
-    let deep: Vec<Square> = long.iter().filter(|s| s.furthest > LOOKS[1]).copied().collect();
+    let deep: Vec<Square> = long.iter().filter(|s| s.longest > LOOKS[1]).copied().collect();
     let second = correct(&deep, &mut middle, 1);
     let first = correct(&[&long[..], &middle].concat(), &mut short, 0);
     let squares: Vec<&Square> = long.iter().chain(&middle).chain(&short).collect();
     // Nothing corrects the few samples of a plain test: the further it is from the end, the less sure.
     let taken: f64 = squares.iter().map(|s| s.taken).sum();
-    let ahead: f64 = squares.iter().map(|s| s.wanted.max(s.taken)).sum();
+    let ahead: f64 = squares.iter().map(|s| s.expected.max(s.taken)).sum();
     let enough = 2.0 * LOOKS[0] as f64 * pixels;
     let sketchy = SKETCHY * (enough / taken).log2().max(0.0);
     let far_off = UNSURE * (ahead / taken.max(enough)).log2().max(0.0);
     // Long ones that were cut off, or that a finer threshold sends on, are extrapolated themselves.
     let of = |f: fn(&Square) -> f64| long.iter().map(f).sum::<f64>();
-    let cut_off = (of(|s| s.wanted.max(s.taken)) / of(|s| s.taken).max(1.0)).log2().max(0.0);
+    let cut_off = (of(|s| s.expected.max(s.taken)) / of(|s| s.taken).max(1.0)).log2().max(0.0);
     let corrected = (first.is_some() || short.is_empty()) && (second.is_some() || middle.is_empty());
     let far_off = match limits.adaptive {
         false => 0.0,
         true if corrected && long.len() < squares.len() => SKETCHY * cut_off,
         true => sketchy + far_off,
     };
-    let load = |s: &Square| s.each * s.wanted * s.ratio;
+    let load = |s: &Square| s.seconds_per_sample * s.expected * s.ratio;
     let total: f64 = squares.iter().map(|s| load(s)).sum();
     let mean = total / pixels;
     // Scatter of the load between superblocks, as if they were drawn at random from the frame. One says nothing of the scatter:
@@ -280,13 +283,13 @@ pub(crate) fn outlook(sources: &[Source], tuning: &Tuning, wanted: Option<Region
     let variance = if free > 0 { squared / free as f64 } else { mean * mean }.max((0.2 * mean).powi(2));
     let unseen = (1.0 - pixels / frame_pixels).clamp(0.0, 1.0);
     let drawn = (variance * unseen / squares.len() as f64).sqrt() / mean.max(1e-18);
-    let weighed = |f: fn(&Square) -> f64| squares.iter().map(|s| s.each * f(s)).sum::<f64>();
+    let weighed = |f: fn(&Square) -> f64| squares.iter().map(|s| s.seconds_per_sample * f(s)).sum::<f64>();
     let share = |squares: &[Square]| squares.iter().map(load).sum::<f64>() / total.max(1e-18);
     let (few, some) = (share(&short), share(&middle));
     let misjudged =
         |error: Option<f64>, known: usize, share: f64| student(known.saturating_sub(1)) * error.unwrap_or(0.0) * share;
     Some(Outlook {
-        samples_per_pixel: squares.iter().map(|s| s.wanted * s.ratio).sum::<f64>() / pixels,
+        samples_per_pixel: squares.iter().map(|s| s.expected * s.ratio).sum::<f64>() / pixels,
         load: mean,
         grain: (squares.iter().map(|s| s.squares).sum::<f64>() / pixels).sqrt(),
         settled: squares.iter().map(|s| s.settled).sum::<f64>() / pixels,
@@ -299,10 +302,10 @@ pub(crate) fn outlook(sources: &[Source], tuning: &Tuning, wanted: Option<Region
             // What corrects the middle ones corrects the short ones with them.
             .hypot(misjudged(second, deep.len(), some + few))
             .hypot(far_off),
-        least: weighed(|s| s.fewest) / weighed(|s| s.wanted).max(1e-18),
-        most: weighed(|s| s.dearest) / weighed(|s| s.wanted).max(1e-18),
+        least: weighed(|s| s.expected_fast) / weighed(|s| s.expected).max(1e-18),
+        most: weighed(|s| s.expected_slow) / weighed(|s| s.expected).max(1e-18),
         longest,
-        counted: 1.0 - weighed(|s| s.beyond) / weighed(|s| s.wanted).max(1e-18),
+        counted: 1.0 - weighed(|s| s.extrapolated) / weighed(|s| s.expected).max(1e-18),
     })
 }
 
@@ -313,9 +316,9 @@ fn correct(known: &[Square], open: &mut [Square], look: usize) -> Option<f64> {
     if open.is_empty() || known.len() < 2 {
         return None;
     }
-    let then = |s: &Square| s.seen[look].unwrap_or(s.wanted).max(1.0);
+    let then = |s: &Square| s.expected_at[look].unwrap_or(s.expected).max(1.0);
     let looked = |s: &Square| (then(s) / s.pixels).ln();
-    let mut known: Vec<(f64, f64)> = known.iter().map(|s| (looked(s), s.wanted * s.ratio / then(s))).collect();
+    let mut known: Vec<(f64, f64)> = known.iter().map(|s| (looked(s), s.expected * s.ratio / then(s))).collect();
     let mut ratios: Vec<f64> = known.iter().map(|(_, r)| *r).collect();
     ratios.sort_by(f64::total_cmp);
     if let [.., next, _] = ratios[1..] {
@@ -332,7 +335,7 @@ fn correct(known: &[Square], open: &mut [Square], look: usize) -> Option<f64> {
         let w = weights(looked(s));
         s.ratio = said(&w);
         let weight = all(&w);
-        moved.iter_mut().zip(&w).for_each(|(m, w)| *m += s.each * s.wanted * w / weight);
+        moved.iter_mut().zip(&w).for_each(|(m, w)| *m += s.seconds_per_sample * s.expected * w / weight);
     }
     // By how much each misses what the others say of it.
     let missed = |k: usize| {
@@ -341,7 +344,7 @@ fn correct(known: &[Square], open: &mut [Square], look: usize) -> Option<f64> {
         known[k].1 - said(&w)
     };
     let squared: f64 = moved.iter().enumerate().map(|(k, m)| (m * missed(k)).powi(2)).sum();
-    let total: f64 = open.iter().map(|s| s.each * s.wanted * s.ratio).sum();
+    let total: f64 = open.iter().map(|s| s.seconds_per_sample * s.expected * s.ratio).sum();
     Some(squared.sqrt() / total.max(1e-18))
 }
 
@@ -424,16 +427,16 @@ impl Rule {
             let variance = as_wanted(variance);
             s.taken += p * 2.0 * b.n as f64;
             s.pixels += p;
-            s.furthest = s.furthest.max(b.n);
-            s.open |= b.n < self.own.most && !(self.own.adaptive && b.settled && b.n >= self.own.least);
+            s.longest = s.longest.max(b.n);
+            s.unfinished |= b.n < self.own.most && !(self.own.adaptive && b.settled && b.n >= self.own.least);
             let n = self.stop_of(b, variance, &self.stops);
-            s.wanted += p * 2.0 * n;
+            s.expected += p * 2.0 * n;
             let counted = n <= b.n as f64 && !self.anew && b.walked().next().is_some();
-            s.beyond += if counted { 0.0 } else { p * 2.0 * n };
+            s.extrapolated += if counted { 0.0 } else { p * 2.0 * n };
             // Blocks that go on for long take longer for each sample too: both come from what is behind them.
             load += p * 2.0 * n * each;
-            s.fewest += p * 2.0 * self.stop_of(b, variance, &self.fast);
-            s.dearest += p * 2.0 * self.stop_of(b, variance, &self.slow);
+            s.expected_fast += p * 2.0 * self.stop_of(b, variance, &self.fast);
+            s.expected_slow += p * 2.0 * self.stop_of(b, variance, &self.slow);
             for ((seen, at), variances) in seen.iter_mut().zip(LOOKS).zip(&looks) {
                 let Some(variances) = variances else { continue };
                 // What had settled before has ended there.
@@ -446,8 +449,8 @@ impl Rule {
             let left = self.fall.grain_at(b.grain as f64 * self.scale, judged as f64, n);
             s.squares += p * left.powi(2);
         }
-        s.each = load / s.wanted.max(1e-9);
-        s.seen = std::array::from_fn(|look| looks[look].is_some().then_some(seen[look]));
+        s.seconds_per_sample = load / s.expected.max(1e-9);
+        s.expected_at = std::array::from_fn(|look| looks[look].is_some().then_some(seen[look]));
         s
     }
 }
@@ -456,9 +459,16 @@ impl Rule {
 mod tests {
     use super::*;
 
-    /// A superblock of one pixel that was expected to want `early` samples and wants `wanted`.
-    fn square(early: f64, wanted: f64) -> Square {
-        Square { pixels: 1.0, each: 1.0, seen: [Some(early); 2], wanted, ratio: 1.0, ..Square::default() }
+    /// A superblock of one pixel of which `early` samples were expected at the looks, and now `expected`.
+    fn square(early: f64, expected: f64) -> Square {
+        Square {
+            pixels: 1.0,
+            seconds_per_sample: 1.0,
+            expected_at: [Some(early); 2],
+            expected,
+            ratio: 1.0,
+            ..Square::default()
+        }
     }
 
     #[test]
@@ -491,8 +501,8 @@ mod tests {
 
     #[test]
     fn superblocks_are_told_apart_by_how_far_they_got() {
-        let at = |furthest: u32, open: bool| Square { furthest, open, ..Square::default() }.got();
-        assert_eq!([at(8, true), at(12, true), at(32, true)], [Got::Look(0), Got::Look(1), Got::Look(1)]);
-        assert_eq!([at(48, true), at(8, false), at(32, false)], [Got::Further; 3]);
+        let at = |longest: u32, unfinished: bool| Square { longest, unfinished, ..Square::default() }.reached();
+        assert_eq!([at(8, true), at(12, true), at(32, true)], [Reached::Look(0), Reached::Look(1), Reached::Look(1)]);
+        assert_eq!([at(48, true), at(8, false), at(32, false)], [Reached::Further; 3]);
     }
 }
