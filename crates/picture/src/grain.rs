@@ -7,8 +7,8 @@
 //!
 //! - x² with x = D(m) − D(d): the error of the pixels that have met it, as if the others were right. A lower bound.
 //! - (x − u)² with u = D(d + L) − D(d), L the mean of a − d over the block: as if the light fell evenly on the block, so that pixels
-//!   that have not met it lack it. An upper bound. L comes from the half that is not looked at, u² is the product of both halves'
-//!   u, and so no draw is multiplied by itself: x² − 2xu′ + uu′.
+//!   that have not met it lack it. An upper bound. Taken as x² − 2xu′ + uu′ with u and u′ from different halves, u′ beside x from
+//!   the darker one: so no sample is multiplied by itself, which would add its own variance.
 //!
 //! What is told lies a quarter of the way from the lower to the upper bound, chosen on scenes of our own and checked on others
 //! (docs/methods.md). Whether a block has rare light is told by the kurtosis of its differences: 3 for Gaussian noise, tens for
@@ -107,7 +107,7 @@ const MISSING: f64 = 0.25;
 
 /// How the light of some pixels differs between the halves.
 #[derive(Debug, Clone, Copy, Default)]
-pub struct Light {
+struct Light {
     /// Sums of the second and fourth powers of the differences of luminance.
     powers: [f64; 2],
     /// Sums of what each half has above the darker one, by channel.
