@@ -19,7 +19,7 @@ fn resident() -> f64 {
     text.split_whitespace().nth(1).and_then(|n| n.parse::<f64>().ok()).unwrap_or(0.0) * 4096.0
 }
 
-fn get(stream: &mut BufReader<TcpStream>, address: SocketAddr, path: &str) -> std::io::Result<u16> {
+fn get(stream: &mut BufReader<TcpStream>, address: SocketAddr, path: &str) -> std::io::Result<(u16, u64)> {
     stream.get_mut().write_all(format!("GET {path} HTTP/1.1\r\nHost: {address}\r\n\r\n").as_bytes())?;
     let (mut status, mut length) = (0, 0);
     loop {
@@ -35,7 +35,7 @@ fn get(stream: &mut BufReader<TcpStream>, address: SocketAddr, path: &str) -> st
         }
     }
     std::io::copy(&mut stream.take(length), &mut std::io::sink())?;
-    Ok(status)
+    Ok((status, length))
 }
 
 /// Listens to events and counts their bytes until it is told to end.
@@ -126,7 +126,7 @@ fn main() {
         "/api/finals/1/files/thumb.png".into(),
         "/".into(),
     ];
-    let times: Mutex<BTreeMap<String, Vec<f64>>> = Mutex::default();
+    let times: Mutex<BTreeMap<String, (u64, Vec<f64>)>> = Mutex::default();
     let (over, tests, heard) = (AtomicBool::new(false), AtomicUsize::new(0), AtomicUsize::new(0));
     let began = Instant::now();
     println!("memory at the start: {:.0} MB", resident() / 1e6);
@@ -140,10 +140,14 @@ fn main() {
                 while !over.load(Ordering::Relaxed) {
                     let path = &addresses[k % addresses.len()];
                     let clock = Instant::now();
-                    let status = get(&mut stream, address, path).expect("an answer");
+                    let (status, bytes) = get(&mut stream, address, path).expect("an answer");
                     let ms = clock.elapsed().as_secs_f64() * 1e3;
                     assert_eq!(status, 200, "{path}");
-                    times.lock().expect("a list").entry(path.clone()).or_default().push(ms);
+                    let mut times = times.lock().expect("a list");
+                    let of = times.entry(path.clone()).or_default();
+                    of.0 = of.0.max(bytes);
+                    of.1.push(ms);
+                    drop(times);
                     k += 7;
                     std::thread::sleep(PAUSE);
                 }
@@ -174,14 +178,15 @@ fn main() {
         heard.load(Ordering::Relaxed) as f64 / 1e6,
         resident() / 1e6
     );
-    println!("{:<44} {:>8} {:>8} {:>8} {:>8}", "address", "requests", "median", "99 %", "longest");
-    let row = |path: &str, mut ms: Vec<f64>| {
+    println!("{:<44} {:>8} {:>8} {:>8} {:>8} {:>8}", "address", "requests", "KB", "median", "99 %", "longest");
+    let row = |path: &str, (bytes, mut ms): (u64, Vec<f64>)| {
         ms.sort_by(f64::total_cmp);
         let at = |share: f64| ms[((ms.len() - 1) as f64 * share) as usize];
-        println!("{path:<44} {:>8} {:>8.1} {:>8.1} {:>8.1} ms", ms.len(), at(0.5), at(0.99), at(1.0));
+        let kb = bytes as f64 / 1e3;
+        println!("{path:<44} {:>8} {kb:>8.1} {:>8.1} {:>8.1} {:>8.1} ms", ms.len(), at(0.5), at(0.99), at(1.0));
     };
     let times = times.into_inner().expect("the times");
-    let all: Vec<f64> = times.values().flatten().copied().collect();
-    times.into_iter().for_each(|(path, ms)| row(&path, ms));
-    row("all", all);
+    let all: Vec<f64> = times.values().flat_map(|(_, ms)| ms).copied().collect();
+    times.into_iter().for_each(|(path, of)| row(&path, of));
+    row("all", (0, all));
 }

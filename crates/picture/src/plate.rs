@@ -4,6 +4,7 @@ use crate::denoise::Split;
 use crate::reduce::{Weighable, Weights, reach, resampled};
 use crate::{Rgb, grain};
 use fault::{Code, Fault};
+use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 /// A rectangle of a frame in pixels; x to the right, y downwards.
@@ -217,8 +218,8 @@ impl Plate {
                 }
             }
         }
-        fn gathered<T: Copy>(values: &[T], from: &[u32]) -> Vec<T> {
-            from.iter().map(|i| values[*i as usize]).collect()
+        fn gathered<T: Copy + Send + Sync>(values: &[T], from: &[u32]) -> Vec<T> {
+            from.par_iter().map(|i| values[*i as usize]).collect()
         }
         self.a = gathered(&self.a, &from);
         self.b = gathered(&self.b, &from);
@@ -227,7 +228,7 @@ impl Plate {
         self.normal = gathered(&self.normal, &from);
         self.depth = gathered(&self.depth, &from);
         self.split = self.split.as_ref().map(|s| s.each(|v| gathered(v, &from)));
-        self.layers.iter_mut().for_each(|(_, v)| *v = gathered(v, &from));
+        self.layers.par_iter_mut().for_each(|(_, v)| *v = gathered(v, &from));
         gaps as f64 / from.len() as f64
     }
 }

@@ -30,7 +30,7 @@ use std::sync::{Mutex, MutexGuard};
 
 /// How older data folders are brought up to date: the tables of the first version, and what each later one changed.
 #[doc(hidden)]
-pub const STEPS: [&str; 6] = [
+pub const STEPS: [&str; 7] = [
     "CREATE TABLE scenes (hash TEXT PRIMARY KEY, name TEXT NOT NULL, report TEXT NOT NULL, added INTEGER NOT NULL);
      CREATE TABLE environments (hash TEXT PRIMARY KEY, name TEXT NOT NULL, added INTEGER NOT NULL);
      CREATE TABLE shots (
@@ -109,6 +109,9 @@ pub const STEPS: [&str; 6] = [
      CREATE INDEX finals_ended ON finals (ended DESC, id DESC, shot) WHERE state NOT IN ('waiting', 'running', 'paused');
      CREATE INDEX finals_of_shot ON finals (shot, state);
      CREATE INDEX finals_held ON finals (ended DESC) WHERE state = 'delivered' AND to_threshold;",
+    // The newest delivery of a shot stands in its row on the page of shots.
+    "DROP INDEX finals_of_shot;
+     CREATE INDEX finals_of_shot ON finals (shot, state, ended DESC, id DESC);",
 ];
 
 const DATABASE: &str = "mellow-grain.sqlite";
@@ -179,7 +182,9 @@ impl Store {
             return Err(owner::too_new(root, &version.to_string()));
         }
         connection
-            .execute_batch("PRAGMA journal_mode = WAL; PRAGMA synchronous = NORMAL; PRAGMA foreign_keys = ON;")
+            .execute_batch(
+                "PRAGMA journal_mode = WAL; PRAGMA synchronous = NORMAL; PRAGMA foreign_keys = ON; PRAGMA cache_size = -65536;",
+            )
             .map_err(sql)?;
         for folder in ["scenes", "environments", "proofs", "finals", "glances", "incoming"] {
             made(&root.join(folder))?;

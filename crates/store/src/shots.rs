@@ -5,6 +5,7 @@ use crate::proofs::add_proof;
 use crate::{NewProofRow, Store, now, sql};
 use fault::Fault;
 use rusqlite::{OptionalExtension, Row, Transaction};
+use std::collections::HashMap;
 use std::path::Path;
 
 #[derive(Debug, Clone, PartialEq)]
@@ -273,6 +274,14 @@ impl Store {
 
     pub fn revision(&self, shot: i64, number: i64) -> Result<RevisionRow, Fault> {
         self.db().query_row(&format!("{REVISION} AND number = ?2"), (shot, number), revision).map_err(sql)
+    }
+
+    /// Names of all shots, also of those in the bin.
+    pub fn shot_names(&self) -> Result<HashMap<i64, String>, Fault> {
+        let db = self.db();
+        let mut q = db.prepare_cached("SELECT id, name FROM shots").map_err(sql)?;
+        let rows = q.query_map([], |r| Ok((r.get(0)?, r.get(1)?))).map_err(sql)?;
+        rows.collect::<Result<_, _>>().map_err(sql)
     }
 
     /// Where undo and redo would go from the revision in force.

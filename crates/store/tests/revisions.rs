@@ -109,7 +109,9 @@ fn older_data_folders_are_brought_up_to_date() {
          INSERT INTO proofs (shot, number, name, note, kept, state, made, description, deleted)
            VALUES (1, 8, '', '', 0, 'done', 1, '{}', 77);",
         "INSERT INTO bin VALUES ('final', '99', 'gone', 5, 66);",
+        "",
     ];
+    assert_eq!(rows.len(), store::STEPS.len());
     for version in 1..=store::STEPS.len() {
         let folder = tempfile::tempdir().unwrap();
         let old = rusqlite::Connection::open(folder.path().join("mellow-grain.sqlite")).unwrap();

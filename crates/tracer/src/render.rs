@@ -144,6 +144,13 @@ pub struct RenderReport {
     pub noise: Option<NoiseLedger>,
 }
 
+/// Seconds by the clock, and those of all processors.
+#[derive(Debug, Clone, Copy)]
+pub struct Spent {
+    seconds: f64,
+    processor: f64,
+}
+
 /// A saved render: raw sums as channels of an OpenEXR file, and the rest as JSON.
 pub struct SavedRender {
     pub channels: Vec<Channel>,
@@ -308,6 +315,18 @@ impl Render {
     /// Processor seconds that the samples have taken that are there.
     pub(crate) fn processor_seconds(&self) -> f64 {
         (0..self.film.tiles.len()).map(|i| self.film.tile(i).spent as f64 * 1e-9).sum()
+    }
+
+    /// What sampling and judging have taken so far.
+    pub fn spent(&self) -> Spent {
+        Spent { seconds: self.seconds, processor: self.processor_seconds() + self.judged }
+    }
+
+    /// By how much longer it has taken since than it would with the processors alone; 1 where nothing was done.
+    pub fn slowdown_since(&self, then: Spent) -> f64 {
+        let (now, threads) = (self.spent(), self.pool.current_num_threads() as f64);
+        let processor = now.processor - then.processor;
+        if processor > 0.0 { ((now.seconds - then.seconds) * threads / processor).max(1.0) } else { 1.0 }
     }
 
     /// Only coarse pictures have been made yet.

@@ -16,7 +16,7 @@ pub use work::read_plan;
 pub(crate) use work::there;
 
 use crate::testing::{small_size, write_bytes};
-use crate::{Event, FileView, FinalTimes, FinalView, FinalsView, Workshop, json, lock, parse};
+use crate::{Event, FileView, FinalReport, FinalTimes, FinalView, FinalsView, Workshop, json, lock, parse};
 use fault::{Code, Fault};
 use picture::files::{PngDepth, png};
 use picture::{Region, View};
@@ -154,6 +154,20 @@ pub struct Ordered {
     pub skipped: Vec<u32>,
 }
 
+fn full_report(text: &str) -> Result<FinalReport, Fault> {
+    parse(text, "report")
+}
+
+/// A report without the ledgers and the places that are not clean.
+fn short_report(text: &str) -> Result<FinalReport, Fault> {
+    let mut report = full_report(text)?;
+    if let Some(verdict) = &mut report.verdict {
+        verdict.places.clear();
+    }
+    (report.render.ledgers, report.render.noise) = (Ledgers::default(), None);
+    Ok(report)
+}
+
 impl Workshop {
     /// Puts whole frames of a shot into the queue, at its tuning as it is now.
     pub fn add_finals(&self, shot: i64, new: &NewFinal) -> Result<Ordered, Fault> {
@@ -280,7 +294,7 @@ impl Workshop {
     /// All of them in the order of the queue.
     pub fn finals(&self) -> Result<Vec<FinalView>, Fault> {
         let rows = self.0.store.finals()?;
-        rows.into_iter().map(|r| self.final_view(r)).collect()
+        self.final_views(rows, full_report)
     }
 
     /// A page of those in the queue, in its order, or of those that have ended, the latest first. Their reports lack the ledgers
@@ -289,14 +303,8 @@ impl Workshop {
         let store = &self.0.store;
         let rows = if ended { store.ended_finals(skip, most) } else { store.open_finals(skip, most) }?;
         let [open, due, over] = store.count_finals()?;
-        let mut list = rows.into_iter().map(|r| self.final_view(r)).collect::<Result<Vec<_>, _>>()?;
-        for report in list.iter_mut().filter_map(|f| f.report.as_mut()) {
-            if let Some(verdict) = &mut report.verdict {
-                verdict.places.clear();
-            }
-            (report.render.ledgers, report.render.noise) = (Ledgers::default(), None);
-        }
-        Ok(FinalsView { list, open, due, ended: over })
+        let short = |text: &str| self.0.memory.read("short final report", text, short_report);
+        Ok(FinalsView { list: self.final_views(rows, short)?, open, due, ended: over })
     }
 
     /// The small picture of a final as it stands, as PNG; none before it has samples, and when it renders no more.
@@ -489,7 +497,26 @@ impl Workshop {
     }
 
     fn final_view(&self, row: FinalRow) -> Result<FinalView, Fault> {
-        let d: Description = parse(&row.description, "final")?;
+        self.view_of(row, &self.0.store.shot_names()?, full_report)
+    }
+
+    fn final_views(
+        &self,
+        rows: Vec<FinalRow>,
+        report: impl Fn(&str) -> Result<FinalReport, Fault>,
+    ) -> Result<Vec<FinalView>, Fault> {
+        let names = self.0.store.shot_names()?;
+        rows.into_iter().map(|r| self.view_of(r, &names, &report)).collect()
+    }
+
+    fn view_of(
+        &self,
+        row: FinalRow,
+        shots: &HashMap<i64, String>,
+        report: impl Fn(&str) -> Result<FinalReport, Fault>,
+    ) -> Result<FinalView, Fault> {
+        let memory = &self.0.memory;
+        let d: Arc<Description> = memory.read("description", &row.description, |t| parse(t, "final").map(Arc::new))?;
         let task: Task = parse(&row.task, "task")?;
         let state = row.state;
         let running = state == FinalState::Running;
@@ -497,7 +524,7 @@ impl Workshop {
         Ok(FinalView {
             id: row.id,
             shot: row.shot,
-            shot_name: self.0.store.shot(row.shot)?.name,
+            shot_name: shots.get(&row.shot).cloned().unwrap_or_default(),
             camera: d.camera.clone(),
             frame: d.frame(),
             threshold: Limits::of(&d.tuning).threshold,
@@ -511,7 +538,7 @@ impl Workshop {
             can_repeat: state == FinalState::Delivered && work::has_plan(&self.0.store.final_folder(row.id)),
             budget: row.budget,
             forecast: row.forecast.as_deref().and_then(|t| parse(t, "forecast").ok()),
-            report: row.report.as_deref().and_then(|t| parse(t, "report").ok()),
+            report: row.report.as_deref().and_then(|t| report(t).ok()),
             files: parse(&row.files, "files")?,
             progress,
             times,

@@ -15,6 +15,7 @@ use quick_cache::{DefaultHashBuilder, OptionsBuilder, Weighter};
 use serde::Serialize;
 use std::any::Any;
 use std::collections::BTreeMap;
+use std::hash::{BuildHasher, RandomState};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 use tracer::{BlockCount, Description, SavedCounts, Stage};
@@ -41,6 +42,8 @@ pub(crate) enum Key {
     Counts(Origin, u64),
     /// The same and how it was judged.
     Judged(Origin, u64, String),
+    /// A text of the database, by the short name of what it was read as, its length and its hash.
+    Text(&'static str, usize, u64),
     /// An answer for all who ask at once; it is not kept.
     Answer(String),
 }
@@ -53,6 +56,7 @@ impl Key {
             Key::Plate(_) | Key::BlockMap(_) => "pictures of proofs",
             Key::Cleaned(..) => "cleaned pictures",
             Key::Counts(..) | Key::Judged(..) => "noise of proofs",
+            Key::Text(..) => "rows of lists",
             Key::Answer(_) => "answers",
         }
     }
@@ -65,7 +69,7 @@ impl Key {
             | Key::Cleaned(id, _)
             | Key::Counts(Origin::Proof(id), _)
             | Key::Judged(Origin::Proof(id), ..) => Some(*id),
-            Key::Stage(..) | Key::Answer(_) | Key::Counts(..) | Key::Judged(..) => None,
+            Key::Stage(..) | Key::Text(..) | Key::Answer(_) | Key::Counts(..) | Key::Judged(..) => None,
         }
     }
 }
@@ -106,6 +110,18 @@ impl Weighs for Option<Arc<SavedCounts>> {
         self.as_ref().map_or(0, |counts| counts.bytes())
     }
 }
+
+/// What a text was read as, and the bytes that it is taken to hold.
+struct Read<T>(T, usize);
+
+impl<T: Send + Sync + 'static> Weighs for Read<T> {
+    fn bytes(&self) -> usize {
+        self.1
+    }
+}
+
+/// A value takes about so many times the bytes of its JSON.
+const READ: usize = 2;
 
 /// An answer that is shared, not kept.
 pub(crate) struct Shared<T>(pub T);
@@ -149,6 +165,8 @@ pub(crate) struct Memory {
     /// Films of what is being rendered: they count as well.
     films: Mutex<BTreeMap<(&'static str, i64), u64>>,
     budget: AtomicU64,
+    /// Hashes of texts: other ones in each start, so that nobody can aim at them.
+    hasher: RandomState,
 }
 
 impl Memory {
@@ -163,6 +181,7 @@ impl Memory {
             default,
             films: Mutex::default(),
             budget: AtomicU64::new(default),
+            hasher: RandomState::new(),
         }
     }
 
@@ -178,6 +197,18 @@ impl Memory {
             self.cache.remove(key);
         }
         held.value.downcast().map_err(|_| Fault::internal("something else is kept under this key", "memory"))
+    }
+
+    /// What `read` makes of a text, which is kept: lists are asked for again and again, and hardly a row of them changes. Texts that
+    /// are read in different ways have different names.
+    pub fn read<T: Clone + Send + Sync + 'static>(
+        &self,
+        name: &'static str,
+        text: &str,
+        read: impl FnOnce(&str) -> Result<T, Fault>,
+    ) -> Result<T, Fault> {
+        let key = Key::Text(name, text.len(), self.hasher.hash_one(text));
+        Ok(self.get(&key, || read(text).map(|v| Read(v, READ * text.len())))?.0.clone())
     }
 
     /// What is kept under a key already.
@@ -284,6 +315,17 @@ mod tests {
         memory.hold_film(("film", 1), 3 * LEAST);
         assert!(bytes() <= 4 * LEAST);
         memory.hold_film(("film", 1), 0);
+        // A text is read once; another one, and the same read in another way, are others.
+        let reads = AtomicUsize::new(0);
+        let read = |name, text: &str| {
+            memory.read(name, text, |t| {
+                reads.fetch_add(1, Ordering::Relaxed);
+                t.parse::<i32>().map_err(|_| Fault::internal("no number", t))
+            })
+        };
+        assert_eq!([read("n", "12").unwrap(), read("n", "12").unwrap(), read("n", "21").unwrap()], [12, 12, 21]);
+        assert!(read("m", "12").is_ok() && read("n", "x").is_err() && read("n", "x").is_err());
+        assert_eq!(reads.load(Ordering::Relaxed), 5);
         // What is forgotten while it is being made is not kept.
         let key = Key::Plate(7);
         memory

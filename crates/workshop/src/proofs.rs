@@ -11,6 +11,7 @@ use picture::files::{Loaded, LoadedGuides, read_picture};
 use picture::{Plate, Region, View};
 use serde::{Deserialize, Serialize};
 use std::path::Path;
+use std::sync::Arc;
 use store::{BinKind, ProofRow, ProofState as Stored};
 use tracer::{Description, Ledgers, RenderReport};
 use tuning::{K, Tuning};
@@ -95,7 +96,8 @@ impl Workshop {
             Stored::Stopped => ProofState::Stopped,
         };
         let mut view = bare(&row, state);
-        view.report = row.report.as_deref().map(short_report).transpose()?;
+        let memory = &self.0.memory;
+        view.report = row.report.as_deref().map(|t| memory.read("short report", t, short_report)).transpose()?;
         if row.kind == ProofKind::Picture {
             let e: Elsewhere = parse(&row.description, "proof")?;
             view.frame = (e.width, e.height);
@@ -105,7 +107,7 @@ impl Workshop {
             }
             return Ok(view);
         }
-        let d: Description = parse(&row.description, "proof")?;
+        let d: Arc<Description> = memory.read("description", &row.description, |t| parse(t, "proof").map(Arc::new))?;
         if row.kind == ProofKind::Pilot {
             view.marks.push("a pilot: squares all over the frame, the rest is not rendered".into());
         }

@@ -6,6 +6,8 @@ use crate::{
 };
 use fault::{Code, Fault};
 use scene::{ImportReport, LightEdit, ShotEdits};
+use std::collections::HashMap;
+use std::sync::Arc;
 use store::{ShotChangeRow, ShotRow};
 use tracer::{Description, Limits};
 use tuning::{K, Tuning};
@@ -292,8 +294,9 @@ impl Workshop {
     pub fn revisions(&self, shot: i64) -> Result<Vec<RevisionView>, Fault> {
         let current = self.0.store.shot(shot)?.revision;
         let rows = self.0.store.revisions(shot)?;
-        let tunings: std::collections::HashMap<i64, Tuning> =
-            rows.iter().map(|r| Ok((r.number, parse(&r.tuning, "tuning")?))).collect::<Result<_, Fault>>()?;
+        let read = |text: &str| self.0.memory.read("tuning", text, |t| parse(t, "tuning").map(Arc::new));
+        let tunings: HashMap<i64, Arc<Tuning>> =
+            rows.iter().map(|r| Ok((r.number, read(&r.tuning)?))).collect::<Result<_, Fault>>()?;
         let changed = |r: &store::RevisionRow| match tunings.get(&r.parent) {
             Some(p) => p.differences(&tunings[&r.number]).into_iter().map(|d| d.id.to_string()).collect(),
             None => Vec::new(),

@@ -348,6 +348,7 @@ impl Workshop {
         let mut reserve = Reserve::new(rehearsed, rehearsed.map_or(0.0, |_| self.usual_reserve(&d)));
         let mut writes = (render.bytes_per_pixel() * d.film_area().area()) as f64 / USUAL_DISK;
 
+        let began_at = render.spent();
         let least = self.patience().checkpoint;
         let (mut told, mut saved, mut pause, mut beat) = (None, Instant::now(), least, BEAT);
         loop {
@@ -361,9 +362,11 @@ impl Workshop {
                 }
             }
             if reserve.is_due(watch.seconds(), render.knows_grain())
-                && !reserve.try_out(watch.seconds(), d.area(), |part| self.rehearse(&render, &d, &folder, part))?
+                && !reserve.try_out(watch.seconds(), render.slowdown_since(began_at), d.area(), |part| {
+                    self.rehearse(&render, &d, &folder, part)
+                })?
             {
-                return Err(too_long(row, course.start, reserve.seconds()));
+                return Err(too_long(row, course.start, &reserve));
             }
             let more = match (&mut course.hold, time) {
                 (Some(hold), Some(time)) => {
@@ -399,7 +402,7 @@ impl Workshop {
             }
         }
         if render.film().samples() == 0 {
-            return Err(too_long(row, course.start, reserve.seconds()));
+            return Err(too_long(row, course.start, &reserve));
         }
         self.deliver_final(row, Rest { render, description: d, course }, &watch, &folder)
     }
@@ -470,7 +473,7 @@ impl Workshop {
         self.tell_final(row.id, progress, times);
         let mut plate = render.plate();
         let report: RenderReport = render.report_of(Some(&plate));
-        let gaps = plate.fill_gaps();
+        let gaps = self.0.screen.install(|| plate.fill_gaps());
         let looked = Looked::of(&plate, d.judging().block);
         let size = (plate.region.width, plate.region.height);
         // Each delivery has files of its own: what was handed over before stays.
