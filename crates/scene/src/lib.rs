@@ -12,7 +12,7 @@ mod mesh;
 mod report;
 mod texture;
 
-pub use camera::{Camera, Projection};
+pub use camera::{Camera, Projection, up_beside};
 pub use edits::{AddedLight, CameraMove, LightEdit, Medium, Shadow, Shape, ShotEdits};
 pub use environment::Environment;
 pub use import::{MOST_FILE_BYTES, MOST_TRIANGLES, load, read_glb};

@@ -1,10 +1,12 @@
 //! Rendering has its own threads at lower priority, so that the server and the page stay alive beside it.
 
 use fault::Fault;
+use std::sync::OnceLock;
 
-/// Processors that this program may use.
+/// Processors that this program may use; asked of the system once, which reads files for it.
 pub fn cores() -> usize {
-    std::thread::available_parallelism().map_or(1, |n| n.get())
+    static CORES: OnceLock<usize> = OnceLock::new();
+    *CORES.get_or_init(|| std::thread::available_parallelism().map_or(1, |n| n.get()))
 }
 
 /// A pool of `threads` low-priority threads for rendering.

@@ -145,8 +145,7 @@ impl Body {
 
     /// Its height lies as close to the vertical as its direction allows.
     pub fn rectangle(centre: Vec3, normal: Vec3, width: f32, height: f32, radiance: Vec3) -> Body {
-        let up = if normal.y.abs() > 0.999 { Vec3::Z } else { Vec3::Y };
-        let across = up.cross(normal).normalize();
+        let across = scene::up_beside(normal).cross(normal).normalize();
         let (a, b) = (across * (0.5 * width), normal.cross(across) * (0.5 * height));
         Body::Flat { centre, a, b, normal, round: false, radiance }
     }
