@@ -371,4 +371,39 @@ mod tests {
         let rare = told(1024, 16, |u, _| if u < 0.001 { 60.0 } else { 0.05 }, 0.109_95);
         assert!((rare - 0.87).abs() < 0.04, "{rare}");
     }
+
+    /// Light of any brightness on any ground, met by any share of the samples: what is told is never much too large. It is right
+    /// where every pixel meets the light about once, or where it brings no more than a fifth of what the ground does and a block meets
+    /// it three times; of rarer or brighter light it is a lower bound. Nearly white pictures, which show hardly any noise, are left out.
+    #[test]
+    fn noise_is_told_over_a_wide_range() {
+        let normal = |u: f64, v: f64| (-2.0 * u.ln()).sqrt() * (std::f64::consts::TAU * v).cos();
+        let (mut right, mut below) = (0, 0);
+        for seed in 0..60u32 {
+            let dice = |k: u32| even(seed * 16 + k + 7_000_000);
+            let between = |k: u32, lo: f64, hi: f64| lo * (hi / lo).powf(dice(k));
+            let (ground, n) = (between(0, 0.003, 0.5), [2u32, 8, 32][(dice(1) * 3.0) as usize]);
+            let pixels = [64, 256][(dice(2) * 2.0) as usize];
+            let (share, bright) = (between(3, 1e-4, 0.5), ground * between(4, 1.0, 3000.0));
+            let spread = ground * 0.5 * dice(5);
+            let mean = ground + share * bright;
+            if mean > 0.6 {
+                continue;
+            }
+            let draw = |u: f64, v: f64| match u < share {
+                true => ground + bright,
+                false => ground + spread * normal((u - share) / (1.0 - share), v),
+            };
+            let (ratio, each) = (told(pixels, n, draw, mean), 2.0 * n as f64 * share);
+            let met = each * pixels as f64;
+            let known = each >= 1.0 || mean < 1.2 * ground && met >= 3.0;
+            // Of light that not even every block has met nothing is known.
+            let least = if known { 0.85 } else { 0.3 * f64::from(met >= 3.0) };
+            let what =
+                format!("{ratio} of {ground} + {share} × {bright}, spread {spread}, {n} samples, {pixels} pixels");
+            assert!(ratio < 1.1 && ratio > least, "{what}");
+            *if known { &mut right } else { &mut below } += 1;
+        }
+        assert!(right > 15 && below > 15, "{right} and {below}");
+    }
 }

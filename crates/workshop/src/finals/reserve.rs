@@ -64,6 +64,8 @@ pub(super) struct Reserve {
 struct First {
     growing: f64,
     strip: f64,
+    /// By how much longer the strip took when it was tried out last.
+    last: f64,
 }
 
 /// What trying out a part of the frame has told.
@@ -121,14 +123,15 @@ impl Reserve {
         // What each file costs however small it is counts once for the frame, not once for each strip.
         let fixed = || Ok(run(tiny)?.seconds.min(run(tiny)?.seconds));
         let beyond = |seconds: f64, fixed: f64| (seconds - fixed).max(LEAST_GROWING * seconds);
-        if let Some(first) = &self.first {
-            // Other work may have come, and more samples are more to pack. That it stays quicker is not counted on.
+        if let Some(first) = &mut self.first {
+            // Other work may have come, and more samples are more to pack. It is quicker once two tries have been.
             let fixed = fixed()?;
             let mut strip = beyond(run(lowest)?.seconds, fixed);
             if strip > HICCUP * first.strip {
                 strip = 0.5 * (strip + beyond(run(lowest)?.seconds, fixed));
             }
-            return Ok(fixed + first.growing * (strip / first.strip).max(1.0));
+            let times = strip / first.strip;
+            return Ok(fixed + first.growing * times.max(std::mem::replace(&mut first.last, times)));
         }
         let (small, strip) = (area.area() <= SMALL_FRAME, run(lowest)?);
         let in_proportion = strip.seconds * area.area() as f64 / lowest.area() as f64;
@@ -151,7 +154,7 @@ impl Reserve {
             (growing * (area.area() - tiny.area()) as f64 / pixels as f64, strip.denoising)
         };
         let growing = growing.max(LEAST_DENOISING * denoising);
-        self.first = Some(First { growing, strip: beyond(strip.seconds, fixed) });
+        self.first = Some(First { growing, strip: beyond(strip.seconds, fixed), last: 1.0 });
         Ok(fixed + growing)
     }
 }
@@ -273,6 +276,12 @@ mod tests {
             let alone = reserve.seconds();
             reserve.try_out(24.0, 1.5, area, run).unwrap();
             assert!(reserve.seconds() > 1.1 * alone, "slower sampling keeps more for the end");
+            // The other work has gone.
+            load.set(1.0);
+            for often in [2.0, 1.0] {
+                reserve.try_out(24.0, 1.0, area, run).unwrap();
+                assert!((reserve.seconds() / expected - often).abs() < 0.06, "{} for {expected}", reserve.seconds());
+            }
             let next = 0.7 * (60.0 - reserve.seconds());
             assert!(!reserve.is_due(next - 0.1, true) && reserve.is_due(next + 0.1, true));
         }
