@@ -38,14 +38,18 @@ const FILES: &str = "files";
 
 /// A condition: the row's own kind and key are not in the bin.
 pub(crate) fn seen(kind: BinKind, key: &str) -> String {
-    format!("NOT {}", binned(kind, key))
+    format!("{key} NOT {}", in_bin(kind))
 }
 
 /// The opposite.
 pub(crate) fn binned(kind: BinKind, key: &str) -> String {
+    format!("{key} {}", in_bin(kind))
+}
+
+fn in_bin(kind: BinKind) -> String {
     let numbered = !matches!(kind, BinKind::Scene | BinKind::Environment);
     let inside = if numbered { "CAST(key AS INTEGER)" } else { "key" };
-    format!("{key} IN (SELECT {inside} FROM bin WHERE kind = '{}')", kind.word())
+    format!("IN (SELECT {inside} FROM bin WHERE kind = '{}')", kind.word())
 }
 
 /// Whether anything refers to a scene, environment or table: shots, also those in the bin, and what was rendered with it.

@@ -93,8 +93,8 @@ fn each_judging_stops_where_it_should() {
             let over = |f: &dyn Fn(usize) -> f64| average(&pixels.clone().map(f).collect::<Vec<_>>());
             (over(&|i| plate.samples[i] as f64), over(&|i| mean[i][1] as f64))
         };
-        // The camera looks straight down with its right to the negative: the bright floor is at the right.
-        (side(72), side(8))
+        // The camera looks down with its right to the positive: the bright floor is at the left.
+        (side(8), side(72))
     };
     let (displayed, relative) = (counts("displayed", "none"), counts("relative", "none"));
     let delivered = counts("delivered", "quick");
