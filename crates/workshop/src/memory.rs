@@ -56,7 +56,7 @@ impl Key {
             Key::Plate(_) | Key::BlockMap(_) => "pictures of proofs",
             Key::Cleaned(..) => "cleaned pictures",
             Key::Counts(..) | Key::Judged(..) => "noise of proofs",
-            Key::Text(..) => "rows of lists",
+            Key::Text(..) => "lists of proofs, finals and revisions",
             Key::Answer(_) => "answers",
         }
     }

@@ -124,7 +124,7 @@ impl Reserve {
         let fixed = || Ok(run(tiny)?.seconds.min(run(tiny)?.seconds));
         let beyond = |seconds: f64, fixed: f64| (seconds - fixed).max(LEAST_GROWING * seconds);
         if let Some(first) = &mut self.first {
-            // Other work may have come, and more samples are more to pack. It is quicker once two tries have been.
+            // Other work may have come, and more samples are more to pack. That it has become quicker counts once two tries say so.
             let fixed = fixed()?;
             let mut strip = beyond(run(lowest)?.seconds, fixed);
             if strip > HICCUP * first.strip {
@@ -172,8 +172,8 @@ pub(super) fn too_long(row: &FinalRow, start: f64, reserve: &Reserve) -> Fault {
     Fault::new(
         Code::OutOfRange,
         format!(
-            "getting the scene ready took {start}, clean-up, mattes and files take {after}, and trying these out took \
-             {trying}, which leaves nothing of the budget of {budget} for rendering"
+            "getting the scene ready took {start}, trying out clean-up, mattes and files took {trying}, and {after} must be \
+             kept for these, which leaves nothing of the budget of {budget} for rendering"
         ),
         format!("final {}", row.id),
         "give more minutes, or leave out what takes long: the careful denoiser, mattes, parts of large frames",
