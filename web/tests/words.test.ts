@@ -2,7 +2,7 @@ import { describe, expect, it } from "vitest";
 import type { Knob, Price, PricesView, ProofView, ShotView } from "../src/api/types";
 import { asNoisy, lookAt, lookOf, pictureAddress } from "../src/bench/look";
 import { brief, words } from "../src/bench/prices";
-import { valueText } from "../src/bench/values";
+import { valueIn, valueText } from "../src/bench/values";
 import { endedTest, whyNone } from "../src/causes/ended";
 import { partName } from "../src/causes/names";
 
@@ -89,6 +89,18 @@ describe("values", () => {
       partName("light "),
       partName("other"),
     ]).toEqual(["Diffuse, direct", "key", "nameless", "other"]);
+  });
+});
+
+describe("a knob's value in a proof", () => {
+  const knob = { id: "sampling.most", default: 256 } as unknown as Knob;
+  const proof = (kind: string, tuning: object) => ({ kind, tuning }) as unknown as ProofView;
+
+  it("is the default where the proof tells none, and unknown for pictures from elsewhere", () => {
+    expect(valueIn(proof("test", { "sampling.most": 64 }), knob)).toBe(64);
+    expect(valueIn(proof("test", {}), knob)).toBe(256);
+    expect(valueIn(proof("picture", {}), knob)).toBeUndefined();
+    expect(valueIn(undefined, knob)).toBeUndefined();
   });
 });
 

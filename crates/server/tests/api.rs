@@ -335,6 +335,8 @@ async fn from_shot_to_delivered_final() {
     let (_, proofs) = h.ask("GET", &format!("/api/shots/{id}/proofs"), b"").await;
     let proofs = proofs["list"].clone();
     assert_eq!((&proofs[0]["state"], proofs[0]["report"]["complete"].as_bool()), (&json!("done"), Some(true)));
+    let told = &proofs[0]["tuning"];
+    assert_eq!((&told["sampling.most"], told.get("depth.total")), (&json!(8), None), "what differs from the defaults");
 
     let (status, picture) =
         h.raw("GET", &format!("/api/proofs/{p}/picture?layer=grain"), &h.address.to_string(), "", b"").await;

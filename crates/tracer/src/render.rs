@@ -31,7 +31,7 @@ use picture::{Plate, files::Channel, noise::NoiseLedger};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 use ts_rs::TS;
 
@@ -144,11 +144,18 @@ pub struct RenderReport {
     pub noise: Option<NoiseLedger>,
 }
 
-/// Seconds by the clock, and those of all processors.
-#[derive(Debug, Clone, Copy)]
-pub struct Spent {
-    seconds: f64,
-    processor: f64,
+/// Nanoseconds that threads spent on pieces of work: by the clock, and on a processor.
+#[derive(Debug, Default)]
+struct Pace {
+    clock: AtomicU64,
+    processor: AtomicU64,
+}
+
+impl Pace {
+    fn count(&self, clock: Duration, processor: u64) {
+        self.clock.fetch_add(clock.as_nanos() as u64, Ordering::Relaxed);
+        self.processor.fetch_add(processor, Ordering::Relaxed);
+    }
 }
 
 /// A saved render: raw sums as channels of an OpenEXR file, and the rest as JSON.
@@ -207,6 +214,7 @@ pub struct Render {
     counters: Counters,
     seconds: f64,
     judged: f64,
+    pace: Pace,
     history: Vec<Moment>,
     scope: Scope,
     /// Time that judging a round may take at most; none without a limit.
@@ -262,6 +270,7 @@ impl Render {
             counters: Counters::default(),
             seconds: 0.0,
             judged: 0.0,
+            pace: Pace::default(),
             history: Vec::new(),
             scope: Scope::All,
             judging_limit: None,
@@ -317,16 +326,11 @@ impl Render {
         (0..self.film.tiles.len()).map(|i| self.film.tile(i).spent as f64 * 1e-9).sum()
     }
 
-    /// What sampling and judging have taken so far.
-    pub fn spent(&self) -> Spent {
-        Spent { seconds: self.seconds, processor: self.processor_seconds() + self.judged }
-    }
-
-    /// By how much longer it has taken since than it would with the processors alone; 1 where nothing was done.
-    pub fn slowdown_since(&self, then: Spent) -> f64 {
-        let (now, threads) = (self.spent(), self.pool.current_num_threads() as f64);
-        let processor = now.processor - then.processor;
-        if processor > 0.0 { ((now.seconds - then.seconds) * threads / processor).max(1.0) } else { 1.0 }
+    /// By how much longer blocks have taken by the clock than on a processor since this render was made or read: above 1 where
+    /// other programs share the processors. Waiting for the last block of a round does not count.
+    pub fn slowdown(&self) -> f64 {
+        let [clock, processor] = [&self.pace.clock, &self.pace.processor].map(|t| t.load(Ordering::Relaxed) as f64);
+        if processor > 0.0 { (clock / processor).max(1.0) } else { 1.0 }
     }
 
     /// Only coarse pictures have been made yet.
@@ -513,7 +517,7 @@ impl Render {
         if Instant::now() >= end {
             return tally.counters;
         }
-        let began = thread_time();
+        let (clock, began) = (Instant::now(), thread_time());
         let (layout, cap) = (&self.film.layout, self.cap(i, k));
         let upto = upto.min(cap);
         let mut work = self.film.tile(i).lift(layout, k, self.film.block);
@@ -536,6 +540,7 @@ impl Render {
         (work.blocks[0].n, work.blocks[0].running) = (upto, upto < cap);
         work.bring(layout, 0, &tally.brought);
         work.spent = thread_time() - began;
+        self.pace.count(clock.elapsed(), work.spent);
         self.film.tile(i).put_back(layout, k, self.film.block, work);
         self.film.samples.fetch_add(taken, Ordering::Relaxed);
         tally.counters
@@ -675,13 +680,13 @@ impl Render {
             complete: self.done(),
             history: p.history,
             ledgers: self.ledgers(),
-            noise: self
-                .settings
-                .parts
-                .then_some(plate)
-                .flatten()
-                .and_then(|p| NoiseLedger::of(p, &self.settings.view, p.region)),
+            noise: plate.and_then(|p| self.noise_of(p)),
         }
+    }
+
+    /// What parts and lights bring to the noise of a plate, where the render keeps them.
+    pub fn noise_of(&self, plate: &Plate) -> Option<NoiseLedger> {
+        self.settings.parts.then(|| NoiseLedger::of(plate, &self.settings.view, plate.region)).flatten()
     }
 
     /// The state from which [`Render::resume`] goes on, bit for bit.

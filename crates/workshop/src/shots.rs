@@ -6,14 +6,21 @@ use crate::{
 };
 use fault::{Code, Fault};
 use scene::{ImportReport, LightEdit, ShotEdits};
+use serde::Serializer;
 use std::collections::HashMap;
-use std::sync::Arc;
+use std::sync::{Arc, LazyLock};
 use store::{ShotChangeRow, ShotRow};
 use tracer::{Description, Limits};
 use tuning::{K, Tuning};
 
 pub(crate) fn values(t: &Tuning) -> Values {
     t.to_map().into_iter().map(|(id, v)| (id.to_string(), serde_json::json!(v))).collect()
+}
+
+/// Writes the values that differ from the knobs' defaults.
+pub(crate) fn beside_defaults<S: Serializer>(all: &Values, to: S) -> Result<S::Ok, S::Error> {
+    static DEFAULTS: LazyLock<Values> = LazyLock::new(|| values(&Tuning::default()));
+    to.collect_map(all.iter().filter(|(id, value)| DEFAULTS.get(*id) != Some(value)))
 }
 
 pub(crate) fn check_name(name: &str) -> Result<String, Fault> {

@@ -257,7 +257,9 @@ pub struct ProofView {
     pub frame: (u32, u32),
     /// None for the whole frame.
     pub region: Option<Region>,
+    /// Its values; those alone that differ from the knobs' defaults once it is written as JSON, since lists of proofs are long.
     #[ts(type = "Record<string, number | boolean | string>")]
+    #[serde(serialize_with = "crate::shots::beside_defaults")]
     pub tuning: Values,
     /// Draft overlays that lay over it.
     pub overlays: Vec<String>,

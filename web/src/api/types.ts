@@ -669,7 +669,11 @@ camera: string | null, frame: [number, number],
 /**
  * None for the whole frame.
  */
-region: Region | null, tuning: Record<string, number | boolean | string>, 
+region: Region | null, 
+/**
+ * Its values; those alone that differ from the knobs' defaults once it is written as JSON, since lists of proofs are long.
+ */
+tuning: Record<string, number | boolean | string>, 
 /**
  * Draft overlays that lay over it.
  */

@@ -1,8 +1,8 @@
 import { Tooltip } from "antd";
-import type { Knob, PricesView, RayCount, ShotView } from "../api/types";
+import type { Knob, PricesView, ProofView, RayCount, ShotView } from "../api/types";
 import { NumberField } from "./NumberField";
 import { PriceTag } from "./Price";
-import { valueText, type Value } from "./values";
+import { valueIn, valueText, type Value } from "./values";
 
 /** A row of the table: its knobs, and the kind by which rays are counted. */
 const parts = [
@@ -43,7 +43,7 @@ interface Props {
   /** Of the shown proof. */
   rays: RayCount[] | undefined;
   /** Of the compared proof. */
-  other: Record<string, unknown> | undefined;
+  other: ProofView | undefined;
 }
 
 /** All that can be set for each part of the light: rays at the first hit, depth and clamp. */
@@ -53,7 +53,8 @@ export function PathsTable({ shot, knobs, set, prices, rays, other }: Props) {
     if (!id || !knob) return <td className="second">–</td>;
     const value = shot.tuning[id] as Value;
     const changed = value !== knob.default;
-    const apart = other && other[id] !== undefined && other[id] !== value;
+    const otherValue = valueIn(other, knob);
+    const apart = otherValue !== undefined && otherValue !== value;
     const force = shot.in_force.find((f) => f.id === id);
     const limitless = id.startsWith("clamp.") && value === 0;
     return (
@@ -70,7 +71,7 @@ export function PathsTable({ shot, knobs, set, prices, rays, other }: Props) {
               <br />
               <span className="help-id">
                 {`${id} · default ${valueText(knob, knob.default)}`}
-                {apart && ` · compared ${valueText(knob, other[id])}`}
+                {apart && ` · compared ${valueText(knob, otherValue)}`}
                 {force && ` · tests: ${valueText(knob, force.value)} by ${force.whose}`}
               </span>
             </>

@@ -15,7 +15,7 @@ import { inTable, PathsTable } from "./PathsTable";
 import { Presets } from "./Presets";
 import { PriceTag } from "./Price";
 import { ValueField } from "./ValueField";
-import { valueText, type Value } from "./values";
+import { valueIn, valueText, type Value } from "./values";
 
 interface RowProps {
   knob: Knob;
@@ -201,7 +201,7 @@ export const TuningPanel = memo(function TuningPanel({
                       knob={k}
                       value={shot.tuning[k.id] as Value}
                       change={set}
-                      compared={other?.tuning[k.id] as Value | undefined}
+                      compared={valueIn(other, k)}
                       preset={preset?.values[k.id] as Value | undefined}
                       force={shot.in_force.find((f) => f.id === k.id)}
                       prices={prices}
@@ -214,7 +214,7 @@ export const TuningPanel = memo(function TuningPanel({
                   set={set}
                   prices={prices}
                   rays={shown?.report?.rays}
-                  other={other?.tuning}
+                  other={other}
                 />
               )}
               {!fold && group === "frame" && (

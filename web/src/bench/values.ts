@@ -1,4 +1,4 @@
-import type { Knob } from "../api/types";
+import type { Knob, ProofView } from "../api/types";
 import { percent } from "../app/format";
 
 export type Value = number | boolean | string;
@@ -21,3 +21,7 @@ export function valueText(knob: Knob | undefined, v: unknown): string {
   if (typeof v === "number" && knob?.unit === "share") return percent(v, v < 0.1 ? 2 : 0);
   return pretty[String(v)] ?? String(v);
 }
+
+/** A knob's value in a proof, which tells only what differs from the defaults; unknown for a picture from elsewhere. */
+export const valueIn = (proof: ProofView | undefined, knob: Knob): Value | undefined =>
+  proof && proof.kind !== "picture" ? ((proof.tuning[knob.id] ?? knob.default) as Value) : undefined;

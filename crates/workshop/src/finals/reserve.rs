@@ -68,7 +68,14 @@ struct First {
     last: f64,
 }
 
-/// What trying out a part of the frame has told.
+/// What can be tried out: the figures of the whole frame, which the report tells, or clean-up and files of a part of it.
+#[derive(Debug, Clone, Copy)]
+pub(super) enum Trial {
+    Figures,
+    Files(Region),
+}
+
+/// What a trial has told.
 pub(super) struct Rehearsal {
     seconds: f64,
     /// What a denoiser takes at least for the whole frame.
@@ -92,14 +99,14 @@ impl Reserve {
         })
     }
 
-    /// Tries it out: `run` does with a part of the frame what is done with the whole at the end; sampling takes `slowdown` times as
+    /// Tries it out: `run` does what is done at the end, with the whole frame or a part; sampling takes `slowdown` times as
     /// long as with the processors alone. False where the first try tells that there is no room for it at all.
     pub fn try_out(
         &mut self,
         spent: f64,
         slowdown: f64,
         area: Region,
-        run: impl Fn(Region) -> Result<Rehearsal, Fault>,
+        run: impl Fn(Trial) -> Result<Rehearsal, Fault>,
     ) -> Result<bool, Fault> {
         let Some(budget) = self.budget else { return Ok(true) };
         let (first, began) = (self.first.is_none(), Instant::now());
@@ -116,24 +123,26 @@ impl Reserve {
         &mut self,
         budget: f64,
         area: Region,
-        run: impl Fn(Region) -> Result<Rehearsal, Fault>,
+        run: impl Fn(Trial) -> Result<Rehearsal, Fault>,
     ) -> Result<f64, Fault> {
         let lowest = strips(area, STRIP_ROWS)[0];
         let tiny = Region { width: TINY.min(area.width), height: TINY.min(area.height), ..lowest };
+        let files = |part: Region| run(Trial::Files(part));
         // What each file costs however small it is counts once for the frame, not once for each strip.
-        let fixed = || Ok(run(tiny)?.seconds.min(run(tiny)?.seconds));
+        let fixed = || Ok(files(tiny)?.seconds.min(files(tiny)?.seconds));
+        let figures = || Ok(run(Trial::Figures)?.seconds);
         let beyond = |seconds: f64, fixed: f64| (seconds - fixed).max(LEAST_GROWING * seconds);
         if let Some(first) = &mut self.first {
             // Other work may have come, and more samples are more to pack. That it has become quicker counts once two tries say so.
             let fixed = fixed()?;
-            let mut strip = beyond(run(lowest)?.seconds, fixed);
+            let mut strip = beyond(files(lowest)?.seconds, fixed);
             if strip > HICCUP * first.strip {
-                strip = 0.5 * (strip + beyond(run(lowest)?.seconds, fixed));
+                strip = 0.5 * (strip + beyond(files(lowest)?.seconds, fixed));
             }
             let times = strip / first.strip;
-            return Ok(fixed + first.growing * times.max(std::mem::replace(&mut first.last, times)));
+            return Ok(figures()? + fixed + first.growing * times.max(std::mem::replace(&mut first.last, times)));
         }
-        let (small, strip) = (area.area() <= SMALL_FRAME, run(lowest)?);
+        let (small, strip) = (area.area() <= SMALL_FRAME, files(lowest)?);
         let in_proportion = strip.seconds * area.area() as f64 / lowest.area() as f64;
         if in_proportion > HOPELESS * budget {
             // More strips would only put off the answer.
@@ -141,21 +150,21 @@ impl Reserve {
         }
         let fixed = fixed()?;
         let (growing, denoising) = if small {
-            let whole = run(area)?;
+            let whole = files(area)?;
             (beyond(whole.seconds, fixed), whole.denoising)
         } else {
             let times = TRYING * budget / (STRIPS as f64 * strip.seconds);
             let rows = (STRIP_ROWS as f64 * times.clamp(1.0, 1e3)) as u32;
             let (mut growing, mut pixels) = (0.0, 0);
             for part in strips(area, rows.min((area.height / STRIPS).max(1))) {
-                growing += beyond(if part == lowest { strip.seconds } else { run(part)?.seconds }, fixed);
+                growing += beyond(if part == lowest { strip.seconds } else { files(part)?.seconds }, fixed);
                 pixels += part.area() - tiny.area();
             }
             (growing * (area.area() - tiny.area()) as f64 / pixels as f64, strip.denoising)
         };
         let growing = growing.max(LEAST_DENOISING * denoising);
         self.first = Some(First { growing, strip: beyond(strip.seconds, fixed), last: 1.0 });
-        Ok(fixed + growing)
+        Ok(figures()? + fixed + growing)
     }
 }
 
@@ -195,21 +204,25 @@ impl Workshop {
         self.machine().after_sampling(&d.tuning, d.area().area() as f64)
     }
 
-    /// Does with a part of the frame all that is done with a final at its end.
+    /// Does what is done with a final at its end.
     pub(super) fn rehearse(
         &self,
         render: &Render,
         d: &Description,
         folder: &Path,
-        part: Region,
+        trial: Trial,
     ) -> Result<Rehearsal, Fault> {
+        let began = Instant::now();
+        let Trial::Files(part) = trial else {
+            let _ = render.report_of(None);
+            return Ok(Rehearsal { seconds: began.elapsed().as_secs_f64(), denoising: 0.0 });
+        };
         let folder = folder.join(".rehearsal");
         std::fs::create_dir_all(&folder).map_err(|e| Fault::io(folder.display().to_string(), &e))?;
         let scratch = Scratch(&folder);
-        let began = Instant::now();
         let mut plate = render.film().plate_of(part);
         self.0.screen.install(|| plate.fill_gaps());
-        let _ = render.report_of(Some(&plate));
+        let _ = render.noise_of(&plate);
         self.write_delivery(render, d, plate, part, scratch.0, "rehearsal")?;
         let denoise = clean_up_of(&d.tuning).denoises().map_or(0.0, |m| self.machine().denoise_per_pixel[m as usize]);
         Ok(Rehearsal { seconds: began.elapsed().as_secs_f64(), denoising: denoise * d.area().area() as f64 })
@@ -251,9 +264,12 @@ mod tests {
     fn the_end_is_told_by_strips() {
         for (width, height) in [(480, 300), (1920, 1080), (4096, 2160), (3000, 10)] {
             let area = Region { x: 0, y: 0, width, height };
-            let cost = |part: Region| 0.2 + part.area() as f64 * 1e-6;
+            let cost = |part: Region| 0.1 + part.area() as f64 * 1e-6;
             let (load, seen) = (std::cell::Cell::new(1.0), std::cell::Cell::new(0));
-            let run = |part: Region| {
+            let run = |trial: Trial| {
+                let Trial::Files(part) = trial else {
+                    return Ok(Rehearsal { seconds: 0.1 * load.get(), denoising: 0.0 });
+                };
                 assert!(part.shared(area) == Some(part), "{part:?}");
                 seen.set(seen.get() + part.area());
                 Ok(Rehearsal { seconds: load.get() * cost(part), denoising: 0.0 })
@@ -266,7 +282,7 @@ mod tests {
             assert_eq!(seen.replace(0), (STRIP_ROWS.min(height) * width) as usize, "one strip is enough to know");
             assert!(reserve.try_out(1.0, 1.0, area, run).unwrap());
             let near = |got: f64, load: f64, margin: f64| {
-                let expected = load * cost(area) * (1.0 + margin) + MORE.1;
+                let expected = load * (0.1 + cost(area)) * (1.0 + margin) + MORE.1;
                 assert!((got / expected - 1.0).abs() < 0.03, "{got} for {expected}");
             };
             near(reserve.seconds(), 1.0, MORE.0);
@@ -282,7 +298,7 @@ mod tests {
             // The other work has gone.
             load.set(1.0);
             reserve.try_out(24.0, 1.0, area, run).unwrap();
-            near(reserve.seconds(), (2.0 * cost(area) - 0.2) / cost(area), MORE.0);
+            near(reserve.seconds(), (2.0 * cost(area)) / (0.1 + cost(area)), MORE.0);
             reserve.try_out(24.0, 1.0, area, run).unwrap();
             near(reserve.seconds(), 1.0, MORE.0);
             let next = 0.7 * (60.0 - reserve.seconds());

@@ -348,7 +348,6 @@ impl Workshop {
         let mut reserve = Reserve::new(rehearsed, rehearsed.map_or(0.0, |_| self.usual_reserve(&d)));
         let mut writes = (render.bytes_per_pixel() * d.film_area().area()) as f64 / USUAL_DISK;
 
-        let began_at = render.spent();
         let least = self.patience().checkpoint;
         let (mut told, mut saved, mut pause, mut beat) = (None, Instant::now(), least, BEAT);
         loop {
@@ -362,8 +361,8 @@ impl Workshop {
                 }
             }
             if reserve.is_due(watch.seconds(), render.knows_grain())
-                && !reserve.try_out(watch.seconds(), render.slowdown_since(began_at), d.area(), |part| {
-                    self.rehearse(&render, &d, &folder, part)
+                && !reserve.try_out(watch.seconds(), render.slowdown(), d.area(), |trial| {
+                    self.rehearse(&render, &d, &folder, trial)
                 })?
             {
                 return Err(too_long(row, course.start, &reserve));
