@@ -1,5 +1,6 @@
 //! Speed of whole renders: `./run bench`. Medians of several runs; quote ratios from one run, machines are noisy.
-//! `scenes` (the three demo scenes), `growth` (with pixels, samples and lights); both without a word.
+//! `scenes` (the three demo scenes), `samples` (what a sample of theirs costs), `growth` (with pixels, samples and lights); all without
+//! a word.
 
 use glam::Vec3;
 use scene::{Environment, Light, LightKind, Material, Mesh, Scene, Triangle, read_glb};
@@ -189,12 +190,51 @@ fn growth() {
     }
 }
 
+/// What a sample costs: processor time, which other programs disturb least, rays, and the noise of the half sums, that two builds of
+/// the program can be compared run by run.
+fn samples() {
+    let sky = Arc::new(Environment::read(&demo::tarnfell_dusk(), "sky").expect("our own sky"));
+    println!("threads: {}; 320×200 at 16 samples a pixel", cores());
+    println!(
+        "{:<14} {:>11} {:>12} {:>9} {:>10} {:>8} {:>8}",
+        "scene", "ksamples/s", "µs a sample", "rays", "Mrays/s", "mean", "noise"
+    );
+    for (name, glb) in [
+        ("eyepiece desk", demo::eyepiece_desk()),
+        ("dome hall", demo::dome_hall()),
+        ("lens cabinet", demo::lens_cabinet()),
+    ] {
+        let stage = Arc::new(Stage::new(Arc::new(read_glb(&glb, name).expect("our own scene")), Some(sky.clone())));
+        let render = rendered(&stage, &sized(320, 200, 16), cores());
+        let (r, plate) = (render.report(), render.plate());
+        let rays: u64 = r.rays.iter().map(|k| k.rays).sum();
+        // As displays show light, so that a few bright samples do not decide.
+        let shown = |c: &[f32; 3]| (c[1] / (1.0 + c[1])) as f64;
+        let pixels = plate.a.len() as f64;
+        let noise: f64 = plate.a.iter().zip(&plate.b).map(|(a, b)| (shown(a) - shown(b)).powi(2)).sum();
+        let mean: f64 = plate.a.iter().zip(&plate.b).map(|(a, b)| (shown(a) + shown(b)) / 2.0).sum();
+        println!(
+            "{:<14} {:>11.1} {:>12.3} {:>9.2} {:>10.2} {:>8.5} {:>8.5}",
+            name,
+            r.samples as f64 / r.seconds / 1e3,
+            r.processor_seconds / r.samples as f64 * 1e6,
+            rays as f64 / r.samples as f64,
+            rays as f64 / r.processor_seconds / 1e6,
+            mean / pixels,
+            (noise / pixels).sqrt()
+        );
+    }
+}
+
 fn main() {
     let word = std::env::args().nth(1).unwrap_or_default();
-    if word != "growth" {
+    if matches!(&*word, "" | "scenes") {
         scenes();
     }
-    if word != "scenes" {
+    if matches!(&*word, "" | "samples") {
+        samples();
+    }
+    if matches!(&*word, "" | "growth") {
         growth();
     }
 }

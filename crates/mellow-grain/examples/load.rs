@@ -2,41 +2,19 @@
 //! with 10,000 finals, 2,000 proofs and 500 revisions. Of every address that needs no computation: requests, and the median, the
 //! 99th percentile and the longest of their times; and the memory of the program at the start and at the end of every minute.
 
+mod wire;
+
 use std::collections::BTreeMap;
-use std::io::{BufRead, BufReader, Read, Write};
+use std::io::{Read, Write};
 use std::net::{SocketAddr, TcpStream};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
+use wire::{Wire, resident};
 use workshop::{NewTest, ProofChange, ShotChange, Workshop};
 
 /// Between two requests of a page.
 const PAUSE: Duration = Duration::from_millis(400);
-
-/// Bytes in memory (Linux).
-fn resident() -> f64 {
-    let text = std::fs::read_to_string("/proc/self/statm").unwrap_or_default();
-    text.split_whitespace().nth(1).and_then(|n| n.parse::<f64>().ok()).unwrap_or(0.0) * 4096.0
-}
-
-fn get(stream: &mut BufReader<TcpStream>, address: SocketAddr, path: &str) -> std::io::Result<(u16, u64)> {
-    stream.get_mut().write_all(format!("GET {path} HTTP/1.1\r\nHost: {address}\r\n\r\n").as_bytes())?;
-    let (mut status, mut length) = (0, 0);
-    loop {
-        let mut line = String::new();
-        stream.read_line(&mut line)?;
-        let line = line.trim().to_ascii_lowercase();
-        if let Some(rest) = line.strip_prefix("http/1.1 ") {
-            status = rest.split(' ').next().and_then(|s| s.parse().ok()).unwrap_or(0);
-        } else if let Some(n) = line.strip_prefix("content-length: ") {
-            length = n.parse().unwrap_or(0);
-        } else if line.is_empty() {
-            break;
-        }
-    }
-    std::io::copy(&mut stream.take(length), &mut std::io::sink())?;
-    Ok((status, length))
-}
 
 /// Listens to events and counts their bytes until it is told to end.
 fn listen(address: SocketAddr, over: &AtomicBool) -> std::io::Result<usize> {
@@ -100,13 +78,7 @@ fn main() {
     fill(folder.path(), shot).expect("rows");
 
     let w = Workshop::open(folder.path()).expect("a workshop");
-    let listener = server::listen("127.0.0.1:0".parse().expect("an address")).expect("a port");
-    let served =
-        server::Server::new(w.clone(), listener, server::Door::default(), server::Limits::default()).expect("a server");
-    let address = served.address();
-    std::thread::spawn(move || {
-        tokio::runtime::Runtime::new().expect("a runtime").block_on(served.run()).expect("answers");
-    });
+    let address = wire::serve(w.clone());
     let addresses = [
         "/api/shots".to_string(),
         format!("/api/shots/{shot}"),
@@ -135,17 +107,17 @@ fn main() {
             let (times, over, addresses, heard) = (&times, &over, &addresses, &heard);
             s.spawn(move || heard.fetch_add(listen(address, over).expect("events"), Ordering::Relaxed));
             s.spawn(move || {
-                let mut stream = BufReader::new(TcpStream::connect(address).expect("a connection"));
+                let mut wire = Wire::to(address);
                 let mut k = page;
                 while !over.load(Ordering::Relaxed) {
                     let path = &addresses[k % addresses.len()];
                     let clock = Instant::now();
-                    let (status, bytes) = get(&mut stream, address, path).expect("an answer");
+                    let (status, body) = wire.ask("GET", path, "").expect("an answer");
                     let ms = clock.elapsed().as_secs_f64() * 1e3;
                     assert_eq!(status, 200, "{path}");
                     let mut times = times.lock().expect("a list");
                     let of = times.entry(path.clone()).or_default();
-                    of.0 = of.0.max(bytes);
+                    of.0 = of.0.max(body.len() as u64);
                     of.1.push(ms);
                     drop(times);
                     k += 7;

@@ -18,6 +18,7 @@
 
 use crate::denoise::{CleanUp, clean_halves};
 use crate::{Plate, Region, Rgb, View, luminance, rendered};
+use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use ts_rs::TS;
@@ -256,11 +257,20 @@ impl BlockMap {
     /// Of halves that were cleaned up already, where the judging asks for that.
     pub fn of_halves(plate: &Plate, [a, b]: [&[Rgb]; 2], judging: &Judging) -> BlockMap {
         let (r, grid) = (plate.region, BlockMap::grid(plate.region, judging.block));
-        let mut blocks = vec![BlockHalves::default(); grid.pixels.len()];
-        for (i, (a, b)) in a.iter().zip(b).enumerate() {
-            blocks[grid.block_at(r.x + i as u32 % r.width, r.y + i as u32 / r.width)].add(*a, *b);
-        }
-        let grain = BlockHalves::grains(&blocks, judging, grid.columns as usize, 1);
+        // Row by row of blocks, each for itself.
+        let row = |row: u32| {
+            let mut blocks = vec![BlockHalves::default(); grid.columns as usize];
+            let top = (grid.first.1 + row) * grid.block;
+            for y in top.max(r.y)..(top + grid.block).min(r.bottom()) {
+                let from = (y - r.y) as usize * r.width as usize;
+                for x in r.x..r.right() {
+                    let i = from + (x - r.x) as usize;
+                    blocks[(x / grid.block - grid.first.0) as usize].add(a[i], b[i]);
+                }
+            }
+            BlockHalves::grains(&blocks, judging, grid.columns as usize, 1)
+        };
+        let grain = (0..grid.rows).into_par_iter().flat_map_iter(row).collect();
         BlockMap { grain, ..grid }.of_rendered(r, &plate.samples)
     }
 
@@ -311,6 +321,12 @@ impl BlockMap {
     /// Grain of the block that holds a pixel of the frame.
     pub fn at(&self, x: u32, y: u32) -> f64 {
         self.grain[self.block_at(x, y)]
+    }
+
+    /// Values of blocks as values of a region's pixels.
+    pub fn spread<T: Copy + Send + Sync>(&self, values: &[T], r: Region) -> Vec<T> {
+        let row = |y: u32| (r.x..r.right()).map(move |x| values[self.block_at(x, y)]);
+        (r.y..r.bottom()).into_par_iter().flat_map_iter(row).collect()
     }
 
     /// Root mean square over all pixels that were rendered, and the worst block.

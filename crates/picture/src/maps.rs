@@ -5,7 +5,9 @@
 
 use crate::grain::{BlockMap, Measure};
 use crate::{Region, rendered};
+use rayon::prelude::*;
 use serde::Serialize;
+use std::collections::BTreeMap;
 use ts_rs::TS;
 
 /// Octaves of grain shown below and above the threshold.
@@ -31,15 +33,14 @@ pub fn grain_colour(grain: f64, threshold: f64) -> [u8; 3] {
 
 /// The grain map of a region: one colour a block; blocks above the threshold that got `most` samples are hatched.
 pub fn grain_map(map: &BlockMap, r: Region, samples: &[u32], threshold: f64, most: u32) -> Vec<[u8; 3]> {
-    (0..r.area())
-        .map(|i| {
-            let (x, y) = (r.x + i as u32 % r.width, r.y + i as u32 / r.width);
-            let grain = map.at(x, y);
-            let colour = grain_colour(grain, threshold);
-            let capped = grain > threshold && samples[i] >= most;
-            if capped && (x + y) % 6 < 2 { colour.map(|c| (c as f32 * 0.55) as u8) } else { colour }
-        })
-        .collect()
+    let colours: Vec<[u8; 3]> = map.grain.iter().map(|grain| grain_colour(*grain, threshold)).collect();
+    let pixel = |i: usize| {
+        let (x, y) = (r.x + i as u32 % r.width, r.y + i as u32 / r.width);
+        let block = map.block_at(x, y);
+        let capped = map.grain[block] > threshold && samples[i] >= most;
+        if capped && (x + y) % 6 < 2 { colours[block].map(|c| (c as f32 * 0.55) as u8) } else { colours[block] }
+    };
+    (0..r.area()).into_par_iter().map(pixel).collect()
 }
 
 /// Two hues for a signed difference on neutral grey: slate where it is below zero, rust where above.
@@ -59,7 +60,19 @@ pub fn signed_colour(difference: f64) -> [u8; 3] {
 pub fn sample_map(samples: &[u32]) -> Vec<[u8; 3]> {
     let (low, high) = sample_range(samples);
     let span = (high as f64 / low as f64).ln().max(1e-9);
-    samples.iter().map(|n| along(&COUNTS, (*n.max(&1) as f64 / low as f64).ln() / span)).collect()
+    let colour = |n: u32| along(&COUNTS, (n.max(1) as f64 / low as f64).ln() / span);
+    // Neighbours have the same counts, mostly.
+    let row = |row: &[u32]| {
+        let mut last = (0, colour(0));
+        let mut pixel = |n: &u32| {
+            if *n != last.0 {
+                last = (*n, colour(*n));
+            }
+            last.1
+        };
+        row.iter().map(&mut pixel).collect::<Vec<_>>()
+    };
+    samples.par_chunks(4096).map(row).collect::<Vec<_>>().concat()
 }
 
 fn sample_range(samples: &[u32]) -> (u32, u32) {
@@ -108,18 +121,23 @@ pub fn grain_legend(
             Swatch { value, colour: grain_colour(threshold * octave.exp2(), threshold), share: 0.0 }
         })
         .collect();
-    let (mut below, mut capped) = (0usize, 0usize);
     let counts = rendered(samples);
-    let pixels = (0..samples.len()).filter(|i| counts(*i)).count().max(1);
+    // Pixels of each block, and those among them that got the most samples.
+    let mut seen = vec![(0usize, 0usize); map.grain.len()];
     for (i, samples) in samples.iter().enumerate().filter(|(i, _)| counts(*i)) {
-        let g = map.at(r.x + i as u32 % r.width, r.y + i as u32 / r.width);
-        let octave = (g.max(1e-9) / threshold).log2();
+        let of = &mut seen[map.block_at(r.x + i as u32 % r.width, r.y + i as u32 / r.width)];
+        *of = (of.0 + 1, of.1 + (*samples >= most) as usize);
+    }
+    let pixels = seen.iter().map(|s| s.0).sum::<usize>().max(1);
+    let (mut below, mut capped) = (0, 0);
+    for (grain, (all, most)) in map.grain.iter().zip(seen).filter(|(_, seen)| seen.0 > 0) {
+        let octave = (grain.max(1e-9) / threshold).log2();
         let k = (((octave + BELOW) * steps as f64).floor() as i32).clamp(0, count - 1);
-        swatches[k as usize].share += 1.0 / pixels as f64;
-        if g <= threshold {
-            below += 1;
-        } else if *samples >= most {
-            capped += 1;
+        swatches[k as usize].share += all as f64 / pixels as f64;
+        if *grain <= threshold {
+            below += all;
+        } else {
+            capped += most;
         }
     }
     let (grain, worst_block) = map.summary();
@@ -138,11 +156,15 @@ pub fn sample_legend(samples: &[u32]) -> Vec<Swatch> {
             Swatch { value, colour: along(&COUNTS, (i as f64 + 0.5) / count as f64), share: 0.0 }
         })
         .collect();
-    let known: Vec<u32> = samples.iter().copied().filter(|n| *n > 0).collect();
-    for n in &known {
-        let t = if high > low { (*n as f64 / low as f64).ln() / span } else { 0.0 };
+    let mut known: BTreeMap<u32, usize> = BTreeMap::new();
+    for n in samples.chunk_by(|a, b| a == b).filter(|run| run[0] > 0) {
+        *known.entry(n[0]).or_default() += n.len();
+    }
+    let all = known.values().sum::<usize>() as f64;
+    for (n, pixels) in known {
+        let t = if high > low { (n as f64 / low as f64).ln() / span } else { 0.0 };
         let k = ((t * count as f64) as usize).min(count - 1);
-        out[k].share += 1.0 / known.len() as f64;
+        out[k].share += pixels as f64 / all;
     }
     out
 }

@@ -112,6 +112,49 @@ impl Plate {
         colours + numbers + split + layers
     }
 
+    /// A copy without the further pictures.
+    pub fn without_layers(&self) -> Plate {
+        Plate {
+            a: self.a.clone(),
+            b: self.b.clone(),
+            samples: self.samples.clone(),
+            coverage: self.coverage.clone(),
+            albedo: self.albedo.clone(),
+            normal: self.normal.clone(),
+            depth: self.depth.clone(),
+            split: self.split.clone(),
+            layers: Vec::new(),
+            ..*self
+        }
+    }
+
+    /// Plates of the rows of a region, one below the other, as one; at least one plate.
+    pub fn stacked(region: Region, bands: Vec<Plate>) -> Plate {
+        fn put<T>(to: &mut Vec<T>, from: Vec<T>, pixels: usize) {
+            to.reserve_exact(pixels.saturating_sub(to.len()));
+            to.extend(from);
+        }
+        let n = region.area();
+        let mut bands = bands.into_iter();
+        let mut all = bands.next().expect("a band");
+        all.region = region;
+        for band in bands {
+            put(&mut all.a, band.a, n);
+            put(&mut all.b, band.b, n);
+            put(&mut all.samples, band.samples, n);
+            put(&mut all.coverage, band.coverage, n);
+            put(&mut all.albedo, band.albedo, n);
+            put(&mut all.normal, band.normal, n);
+            put(&mut all.depth, band.depth, n);
+            if let (Some(to), Some(from)) = (&mut all.split, band.split) {
+                let halves = to.diffuse.iter_mut().chain(&mut to.specular);
+                halves.zip(from.diffuse.into_iter().chain(from.specular)).for_each(|(to, from)| put(to, from, n));
+            }
+            all.layers.iter_mut().zip(band.layers).for_each(|(to, from)| put(&mut to.1, from.1, n));
+        }
+        all
+    }
+
     /// The mean of both halves.
     pub fn mean(&self) -> Vec<Rgb> {
         mean(&self.a, &self.b)

@@ -12,6 +12,7 @@ use crate::rounds::BlockCount;
 use glam::Vec3;
 use picture::clamps::CLAMPED;
 use picture::denoise::Split;
+use picture::grain::BlockMap;
 use picture::{Plate, Region, Rgb};
 use rayon::prelude::*;
 use std::ops::Range;
@@ -240,6 +241,14 @@ pub fn superblocks(area: Region, frame: (u32, u32)) -> impl Iterator<Item = Regi
     })
 }
 
+/// What the first hits tell.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Guide {
+    Albedo,
+    Normal,
+    Depth,
+}
+
 /// The coarse first picture, before every pixel has a sample.
 struct Coarse {
     pixels: Vec<Rgb>,
@@ -359,16 +368,105 @@ impl Film {
             return None;
         }
         let area = self.area;
-        let mut out = match &*self.coarse.lock().unwrap_or_else(|e| e.into_inner()) {
-            Some(c) => c.pixels.clone(),
-            None => vec![[f32::NAN; 3]; area.area()],
+        let band = |band: Region| {
+            let mut out = self.coarse_rows(band).unwrap_or_else(|| vec![[f32::NAN; 3]; band.area()]);
+            self.each_sampled(band, |tile, tail, i, to, n| {
+                let half = |h| tile.mean(&self.layout, tail, i, h, n);
+                let (a, b) = (half(0), half(1));
+                out[to] = std::array::from_fn(|c| 0.5 * (a[c] + b[c]));
+            });
+            out
         };
-        self.each_sampled(area, |tile, tail, i, to, n| {
-            let half = |h| tile.mean(&self.layout, tail, i, h, n);
-            let (a, b) = (half(0), half(1));
-            out[to] = std::array::from_fn(|c| 0.5 * (a[c] + b[c]));
-        });
-        Some(out)
+        Some(self.in_bands(area, band).concat())
+    }
+
+    /// Albedo, normal or depth alone, for the screen, and the samples of each pixel; none where they must be reduced first.
+    pub fn guide(&self, guide: Guide) -> Option<(Vec<Rgb>, Vec<u32>)> {
+        if self.frame != self.delivered.0 {
+            return None;
+        }
+        let band = |band: Region| {
+            let (mut out, mut samples) = (vec![[0.0; 3]; band.area()], vec![0; band.area()]);
+            self.each_sampled(band, |tile, _, i, to, n| {
+                let p = &tile.pixels[i];
+                let sum = match guide {
+                    Guide::Albedo => p.albedo,
+                    Guide::Normal => p.normal,
+                    Guide::Depth => [p.depth; 3],
+                };
+                out[to] = sum.map(|v| v / (2 * n.min(GUIDE_SAMPLES)) as f32);
+                samples[to] = 2 * n;
+            });
+            (out, samples)
+        };
+        let (out, samples): (Vec<_>, Vec<_>) = self.in_bands(self.area, band).into_iter().unzip();
+        Some((out.concat(), samples.concat()))
+    }
+
+    /// The coarse picture in rows of the film's area; none once every pixel has samples.
+    fn coarse_rows(&self, band: Region) -> Option<Vec<Rgb>> {
+        let coarse = self.coarse.lock().unwrap_or_else(|e| e.into_inner());
+        let pixels = &coarse.as_ref()?.pixels;
+        let row = |y: u32| {
+            let from = ((y - self.area.y) * self.area.width + band.x - self.area.x) as usize;
+            &pixels[from..from + band.width as usize]
+        };
+        Some((band.y..band.bottom()).flat_map(row).copied().collect())
+    }
+
+    /// What a function makes of each row of superblocks of an area, from top to bottom: on all threads of the pool that it is called
+    /// in, if there is one.
+    fn in_bands<T: Send>(&self, area: Region, f: impl Fn(Region) -> T + Sync) -> Vec<T> {
+        let rows = area.y / SUPERBLOCK..area.bottom().div_ceil(SUPERBLOCK);
+        let band = |row: u32| {
+            let y = area.y.max(row * SUPERBLOCK);
+            f(Region { y, height: area.bottom().min((row + 1) * SUPERBLOCK) - y, ..area })
+        };
+        match rayon::current_thread_index() {
+            Some(_) => rows.into_par_iter().map(band).collect(),
+            None => rows.map(band).collect(),
+        }
+    }
+
+    /// The tiles in the rows of superblocks that an area touches.
+    fn tiles_in(&self, area: Region) -> Range<usize> {
+        let columns = (self.area.right().div_ceil(SUPERBLOCK) - self.area.x / SUPERBLOCK) as usize;
+        let row = |y: u32| (y - self.area.y / SUPERBLOCK) as usize * columns;
+        row(area.y / SUPERBLOCK)..row(area.bottom().div_ceil(SUPERBLOCK)).min(self.tiles.len())
+    }
+
+    /// Grain and samples of the blocks of what is delivered, as sampling knows them: grain as it was judged last, at the samples that
+    /// the block has now. Reads the counts alone, so that it costs next to nothing at any size; a block that was never judged
+    /// holds no pixels.
+    pub fn known_blocks(&self, block: u32) -> (BlockMap, Vec<u32>) {
+        let mut own = BlockMap::grid(self.bounds(), self.block);
+        let mut counts = vec![0; own.pixels.len()];
+        for i in 0..self.tiles.len() {
+            let tile = self.tile(i);
+            for (k, b) in tile.blocks.iter().enumerate() {
+                let [x, _, y, _] = tile.block_range(k, self.block);
+                let at = own.block_at(tile.bounds.x + x, tile.bounds.y + y);
+                counts[at] = 2 * b.n;
+                if let Some(grain) = b.grain_now() {
+                    (own.grain[at], own.pixels[at]) = (grain, 1);
+                }
+            }
+        }
+        let (frame, region) = self.delivered;
+        let (mut map, mut samples) = (BlockMap::grid(region, block), Vec::new());
+        let times = (self.frame.0 as f64 * self.frame.1 as f64) / (frame.0 as f64 * frame.1 as f64);
+        for k in 0..map.pixels.len() {
+            let (column, row) = (map.first.0 + k as u32 % map.columns, map.first.1 + k as u32 / map.columns);
+            let (x, right) = ((column * block).max(region.x), ((column + 1) * block).min(region.right()));
+            let (y, bottom) = ((row * block).max(region.y), ((row + 1) * block).min(region.bottom()));
+            // The block of the film under the middle of the delivered one: the same where nothing is reduced.
+            let film = |a: u32, b: u32, side: u32, of: u32| ((a + b) as u64 * of as u64 / (2 * side as u64)) as u32;
+            let at = own.block_at(film(x, right, frame.0, self.frame.0), film(y, bottom, frame.1, self.frame.1));
+            map.grain[k] = own.grain[at];
+            map.pixels[k] = own.pixels[at] * (right - x) * (bottom - y);
+            samples.push((counts[at] as f64 * times) as u32);
+        }
+        (map, samples)
     }
 
     /// A small picture of all of it, for lists: of every cell the pixel in its middle; grey where that has no sample.
@@ -396,7 +494,7 @@ impl Film {
     /// Visits every pixel of an area that has samples: its tile with the tail's factors, its place there, its place in the
     /// area, and its samples per half.
     fn each_sampled(&self, area: Region, mut f: impl FnMut(&Tile, &[f32; 3], usize, usize, u32)) {
-        for i in 0..self.tiles.len() {
+        for i in self.tiles_in(area) {
             let tile = self.tile(i);
             let t = tile.bounds;
             let tail = tile.tail(&self.layout);
@@ -421,6 +519,11 @@ impl Film {
         Region { x: first.x, y: first.y, width: last.right() - first.x, height: last.bottom() - first.y }
     }
 
+    /// The part of the delivered frame that it holds.
+    pub fn delivered_region(&self) -> Region {
+        self.delivered.1
+    }
+
     /// The present state of the wanted area, on the delivered frame.
     pub fn plate(&self) -> Plate {
         let (frame, region) = self.delivered;
@@ -436,6 +539,10 @@ impl Film {
 
     /// The present state on the rendered frame; pixels without samples show the coarse picture.
     fn developed(&self, area: Region) -> Plate {
+        Plate::stacked(area, self.in_bands(area, |band| self.developed_band(band)))
+    }
+
+    fn developed_band(&self, area: Region) -> Plate {
         let n = area.area();
         let mut p = Plate {
             frame: self.frame,
@@ -450,15 +557,9 @@ impl Film {
             split: None,
             layers: self.layer_names().into_iter().map(|name| (name, vec![0.0; n])).collect(),
         };
-        if let Some(c) = &*self.coarse.lock().unwrap_or_else(|e| e.into_inner()) {
-            for y in 0..area.height as usize {
-                let from = (area.y - self.area.y) as usize + y;
-                let from = from * self.area.width as usize + (area.x - self.area.x) as usize;
-                let row = &c.pixels[from..from + area.width as usize];
-                let to = y * area.width as usize;
-                p.a[to..to + row.len()].copy_from_slice(row);
-                p.b[to..to + row.len()].copy_from_slice(row);
-            }
+        if let Some(coarse) = self.coarse_rows(area) {
+            p.b.copy_from_slice(&coarse);
+            p.a = coarse;
         }
         let dark = || [vec![[0.0; 3]; n], vec![[0.0; 3]; n]];
         let mut split = Split { diffuse: dark(), specular: dark() };

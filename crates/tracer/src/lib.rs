@@ -37,7 +37,7 @@ pub use description::{
     view_of,
 };
 pub use fall::{Fall, Stops};
-pub use film::{Film, FirstLook, superblocks};
+pub use film::{Film, FirstLook, Guide, superblocks};
 pub use gather::{PART_NAMES, PARTS};
 pub use hold::{Decision, Hold};
 pub use memory::free_memory;

@@ -112,6 +112,11 @@ impl BlockCount {
         if self.before.1 > 0 { self.before.1 } else { self.n }
     }
 
+    /// Grain at the present count, from when it was judged last: noise falls with the root of the count. None before that.
+    pub(crate) fn grain_now(&self) -> Option<f64> {
+        (self.n > 0 && self.grain >= 0.0).then(|| self.grain as f64 * (self.judged() as f64 / self.n as f64).sqrt())
+    }
+
     /// The last steps of the ladder at which the block was judged, from the first one on, each with the threshold at and above which
     /// it would have settled there.
     pub fn walked(&self) -> impl Iterator<Item = (u32, f64)> {

@@ -152,6 +152,43 @@ fn grain_of_an_oversize_frame_counts_delivered_pixels() {
     assert!(judged > 0.97 * delivered && judged < 1.12 * delivered, "{judged} against {delivered}");
 }
 
+/// What a running test shows of grain and samples is read from the counts: it is what the developed film tells, for regions and frames
+/// that are rendered larger too. On many threads a film develops to the same bits.
+#[test]
+fn the_blocks_of_a_film_tell_what_its_plate_does() {
+    let stage = stage();
+    let region = Some(Region { x: 37, y: 21, width: 77, height: 50 });
+    for (region, oversize) in [(None, 1.0), (region, 1.0), (None, 2.0), (region, 2.0), (None, 0.5)] {
+        let t = uneven(true, "8").with(K::FrameOversize, oversize);
+        let render = run(&stage, describe(t, region), 2);
+        let (film, plate) = (render.film(), render.plate());
+        let (map, samples) = film.known_blocks(render.description().judging().block);
+        let whole = plate.block_grain(&render.description().judging());
+        assert_eq!(
+            (map.first, map.columns, map.rows, &map.pixels),
+            (whole.first, whole.columns, whole.rows, &whole.pixels)
+        );
+        let (mut off, mut counts) = (Vec::new(), Vec::new());
+        for (k, grain) in whole.grain.iter().enumerate() {
+            off.push((map.grain[k] / grain - 1.0).abs());
+            let place = map.place(k).shared(plate.region).unwrap();
+            let inside: Vec<u32> = plate.region.cut(&plate.samples, place);
+            counts.push((samples[k] as f64 / *inside.iter().max().unwrap() as f64 - 1.0).abs());
+        }
+        off.sort_by(f64::total_cmp);
+        counts.sort_by(f64::total_cmp);
+        let median = off.len() / 2;
+        if oversize == 1.0 {
+            assert!(off[off.len() - 1] < 1e-4 && counts[counts.len() - 1] == 0.0, "{off:?} {counts:?}");
+        } else {
+            // A block of the film has other borders than one that is delivered, and is judged by itself.
+            assert!(off[median] < 0.3 && counts[median] < 0.05, "{oversize}: {} {}", off[median], counts[median]);
+        }
+        let pool = own_pool(3).unwrap();
+        assert_same(&pool.install(|| film.plate()), &plate);
+    }
+}
+
 /// Rendered at half its size a frame is judged like one of that size, whatever cleans it up.
 #[test]
 fn a_frame_rendered_smaller_is_judged_as_it_is_rendered() {

@@ -48,7 +48,7 @@ pub use tarnfell::DemoSize;
 pub use views::*;
 
 use fault::{Code, Fault};
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard};
@@ -115,6 +115,9 @@ pub(crate) struct Inner {
     pub advising: Mutex<Option<advising::AtWork>>,
     /// Held while one test makes way for the next.
     pub changing_test: Mutex<()>,
+    /// Films of tests that run or are being put away, by their proofs; the plate of the running one.
+    pub films: Mutex<HashMap<i64, Arc<tracer::Film>>>,
+    pub live_plate: Mutex<Option<pictures::LivePlate>>,
     /// The running test through the quick denoiser.
     pub live_picture: Mutex<Option<cleaning::LivePicture>>,
     pub finals: finals::Desk,
@@ -153,6 +156,8 @@ impl Workshop {
             judging: Mutex::default(),
             advising: Mutex::default(),
             changing_test: Mutex::default(),
+            films: Mutex::default(),
+            live_plate: Mutex::default(),
             live_picture: Mutex::default(),
             finals: finals::Desk::default(),
             closing: AtomicBool::new(false),

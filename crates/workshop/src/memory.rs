@@ -216,11 +216,6 @@ impl Memory {
         self.cache.get(key)?.value.downcast().ok()
     }
 
-    pub fn put<T: Weighs>(&self, key: Key, value: Arc<T>) {
-        let bytes = (value.bytes() + OVERHEAD) as u64;
-        self.cache.insert(key, Held { value, bytes });
-    }
-
     /// Forgets what was made from a proof.
     pub fn forget_proof(&self, proof: i64) {
         self.forgotten.fetch_add(1, Ordering::AcqRel);

@@ -1,6 +1,7 @@
 //! Pictures of proofs, running or ended, in any layer and any view.
 
 use crate::memory::Key;
+use crate::testing::Running;
 use crate::{Legends, Workshop, lock};
 use fault::{Code, Fault};
 use picture::denoise::CleanUp;
@@ -8,14 +9,14 @@ use picture::denoise::profile::Hints;
 use picture::display_checks::clipped;
 use picture::grain::{BlockMap, Judging, Measure};
 use picture::noise::part_grain;
-use picture::{Plate, Region, Rgb, Transform, View, luminance, maps, rendered};
+use picture::{Plate, Region, Rgb, Transform, View, luminance, maps, mean, rendered};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use store::ProofKind;
-use tracer::{Description, Limits, clean_up_of};
+use tracer::{Description, Film, Guide, Limits, clean_up_of};
 use ts_rs::TS;
 use tuning::K;
 
@@ -83,6 +84,14 @@ pub struct Shown {
 }
 
 impl Shown {
+    /// What was rendered: the squares of a pilot lie on the bare stage. Pictures from elsewhere have no samples at all.
+    fn rendered(frame: (u32, u32), region: Region, rgb: &[[u8; 3]], samples: &[u32]) -> Shown {
+        let known = rendered(samples);
+        let pixel = |(i, [r, g, b]): (usize, &[u8; 3])| [*r, *g, *b, if known(i) { 255 } else { 0 }];
+        let rgba = rgb.par_iter().enumerate().map(pixel).collect::<Vec<_>>().into_flattened();
+        Shown { frame, region, size: (region.width, region.height), rgba }
+    }
+
     pub(crate) fn opaque(frame: (u32, u32), region: Region, pixels: impl Iterator<Item = [u8; 3]>) -> Shown {
         let rgba = pixels.flat_map(|c| [c[0], c[1], c[2], 255]).collect();
         Shown { frame, region, size: (region.width, region.height), rgba }
@@ -102,6 +111,52 @@ pub struct PixelReadout {
     pub depth: f32,
     /// Side of the block, pixels.
     pub block: u32,
+}
+
+fn albedo_bytes(c: Rgb) -> [u8; 3] {
+    View::PLAIN.bytes(c)
+}
+
+fn normal_bytes(n: Rgb) -> [u8; 3] {
+    n.map(|v| ((v * 0.5 + 0.5).clamp(0.0, 1.0) * 255.0 + 0.5) as u8)
+}
+
+/// Near is bright; the root keeps what is near apart. Black where nothing is met.
+fn nearness(depths: impl Iterator<Item = f32>) -> impl Fn(f32) -> [u8; 3] + Sync {
+    let far = depths.fold(0.0f32, f32::max).max(1e-6);
+    move |d| if d > 0.0 { [(255.0 * (1.0 - (d / far).sqrt())) as u8; 3] } else { [0; 3] }
+}
+
+/// The plate of a running test, and how long it took to develop.
+pub(crate) struct LivePlate {
+    proof: i64,
+    samples: u64,
+    made: Instant,
+    took: Duration,
+    plate: Arc<Plate>,
+}
+
+/// Blocks of a running test.
+struct RunningBlocks {
+    frame: (u32, u32),
+    region: Region,
+    map: BlockMap,
+    /// By block: its samples, and those of blocks that have been judged.
+    samples: Vec<u32>,
+    judged: Vec<u32>,
+}
+
+impl RunningBlocks {
+    /// As maps of grain or of samples.
+    fn show(&self, layer: Layer, threshold: f64, most: u32) -> Shown {
+        let shown = if layer == Layer::Grain { &self.judged } else { &self.samples };
+        let samples = self.map.spread(shown, self.region);
+        let rgb = match layer {
+            Layer::Grain => maps::grain_map(&self.map, self.region, &samples, threshold, most),
+            _ => maps::sample_map(&samples),
+        };
+        Shown::rendered(self.frame, self.region, &rgb, &samples)
+    }
 }
 
 fn opaque_bytes(view: &View, c: Rgb) -> [u8; 4] {
@@ -152,46 +207,89 @@ impl Workshop {
         }
     }
 
-    pub(crate) fn remember_plate(&self, proof: i64, plate: Arc<Plate>) {
-        self.0.memory.forget_proof(proof);
-        self.0.memory.put(Key::Plate(proof), plate);
-    }
-
     pub(crate) fn forget_plate(&self, proof: i64) {
         self.0.memory.forget_proof(proof);
     }
 
-    /// The present plate of a proof: from the running film, from memory, or from its file.
+    /// The present plate of a proof: from its film while it is in memory, from what is kept, or from its file.
     pub(crate) fn plate(&self, proof: i64) -> Result<Arc<Plate>, Fault> {
         if let Some(t) = self.running_test(proof) {
-            let film = lock(&t.film).clone().filter(|f| !f.is_blank());
-            return film.map(|f| Arc::new(f.plate())).ok_or_else(|| {
-                Fault::new(
-                    Code::Busy,
-                    "the test has no picture yet",
-                    format!("proof {proof}"),
-                    "it is there in a moment",
-                )
-            });
+            return self.live_plate(&t);
         }
         self.0.memory.get(&Key::Plate(proof), || {
             let row = self.0.store.proof(proof)?;
             match self.description_of(&row)? {
                 Some(_) if self.unsaved(proof).is_some() => self.unsaved_plate(proof),
-                Some(d) => Ok(self.load_render(&d, &self.0.store.proof_folder(proof))?.plate()),
+                Some(d) => match self.film_in_memory(proof) {
+                    Some(film) => Ok(self.0.screen.install(|| film.plate())),
+                    None => Ok(self.load_render(&d, &self.0.store.proof_folder(proof))?.plate()),
+                },
                 None => self.load_picture(&row),
             }
         })
     }
 
+    /// The film of a test that runs or is being put away, once there is something on it.
+    fn film_in_memory(&self, proof: i64) -> Option<Arc<Film>> {
+        let film = lock(&self.0.films).get(&proof)?.clone();
+        (!film.is_blank()).then_some(film)
+    }
+
+    fn running_film(&self, proof: i64) -> Option<Arc<Film>> {
+        self.running_test(proof).and_then(|_| self.film_in_memory(proof))
+    }
+
+    /// The plate of a running test. Developing a large film takes a while: a fifth of the time at most, in between the last
+    /// plate stays. Of several that ask at once one develops it.
+    fn live_plate(&self, test: &Running) -> Result<Arc<Plate>, Fault> {
+        const REST: u32 = 4;
+        let proof = test.proof;
+        let film = self.film_in_memory(proof).ok_or_else(|| {
+            Fault::new(Code::Busy, "the test has no picture yet", format!("proof {proof}"), "it is there in a moment")
+        })?;
+        let mut live = lock(&self.0.live_plate);
+        let stays =
+            |l: &&LivePlate| l.proof == proof && (l.samples == film.samples() || l.made.elapsed() < REST * l.took);
+        if let Some(l) = live.as_ref().filter(stays) {
+            return Ok(l.plate.clone());
+        }
+        // The old one goes first: two of a large frame take much memory.
+        *live = None;
+        let (clock, samples) = (Instant::now(), film.samples());
+        let plate = Arc::new(self.0.screen.install(|| film.plate()));
+        // One that has ended meanwhile is not kept.
+        *live = self.running_test(proof).map(|_| LivePlate {
+            proof,
+            samples,
+            made: Instant::now(),
+            took: clock.elapsed(),
+            plate: plate.clone(),
+        });
+        Ok(plate)
+    }
+
+    /// Grain and samples of the blocks of a running test as sampling knows them, and the area that they lie in.
+    fn running_blocks(&self, proof: i64, d: &Description) -> Option<RunningBlocks> {
+        let film = self.running_film(proof)?;
+        let (map, samples) = film.known_blocks(d.judging().block);
+        let region = film.delivered_region();
+        // What was never judged has no grain to show.
+        let judged: Vec<u32> = samples.iter().zip(&map.pixels).map(|(n, p)| if *p > 0 { *n } else { 0 }).collect();
+        Some(RunningBlocks { frame: d.frame(), region, map, samples, judged })
+    }
+
     /// The picture of a test that runs, without developing what is not shown.
     ///
     /// A page may ask as soon as the test has begun: the answer waits for the first look.
-    fn show_running(&self, proof: i64, view: View) -> Option<Shown> {
-        let asked = Instant::now();
+    fn show_running(&self, proof: i64, look: &Look) -> Option<Shown> {
+        let (asked, view) = (Instant::now(), look.view);
         let film = loop {
-            let t = self.running_test(proof)?;
-            match lock(&t.film).clone().filter(|f| !f.is_blank()) {
+            let film = self.film_in_memory(proof);
+            // One that is being put away is shown like this too, unless it is to be cleaned up.
+            if self.running_test(proof).is_none() && (film.is_none() || look.clean.acts()) {
+                return None;
+            }
+            match film {
                 Some(film) => break film,
                 None if asked.elapsed() > PATIENCE => return None,
                 None => std::thread::sleep(Duration::from_millis(2)),
@@ -204,21 +302,54 @@ impl Workshop {
         let (frame, region) = (film.frame, film.area);
         let mean = match self.live_picture(proof, &film) {
             Some(picture) => picture,
-            None => film.mean()?,
+            None => self.0.screen.install(|| film.mean())?,
         };
-        let bytes = self.0.screen.install(|| mean.par_iter().flat_map_iter(|c| opaque_bytes(&view, *c)).collect());
+        let bytes = self.0.screen.install(|| mean.par_iter().map(|c| opaque_bytes(&view, *c)).collect::<Vec<_>>());
+        let bytes = bytes.into_flattened();
         Some(Shown { frame, region, size: (region.width, region.height), rgba: bytes })
+    }
+
+    /// Albedo, normal or depth of a running test, without developing the rest.
+    fn running_guide(&self, proof: i64, layer: Layer) -> Option<Shown> {
+        let guide = match layer {
+            Layer::Albedo => Guide::Albedo,
+            Layer::Normal => Guide::Normal,
+            Layer::Depth => Guide::Depth,
+            _ => return None,
+        };
+        let film = self.running_film(proof)?;
+        self.0.screen.install(|| {
+            let (values, samples) = film.guide(guide)?;
+            let bytes = |f: &(dyn Fn(Rgb) -> [u8; 3] + Sync)| values.par_iter().map(|c| f(*c)).collect::<Vec<_>>();
+            let rgb = match guide {
+                Guide::Albedo => bytes(&albedo_bytes),
+                Guide::Normal => bytes(&normal_bytes),
+                Guide::Depth => {
+                    let near = nearness(values.iter().map(|c| c[0]));
+                    bytes(&|c| near(c[0]))
+                }
+            };
+            Some(Shown::rendered(film.frame, film.delivered_region(), &rgb, &samples))
+        })
     }
 
     pub fn show(&self, proof: i64, layer: Layer, look: &Look) -> Result<Shown, Fault> {
         if layer == Layer::Picture
-            && let Some(shown) = self.show_running(proof, look.view)
+            && let Some(shown) = self.show_running(proof, look)
         {
             return Ok(shown);
         }
-        let plate = self.plate(proof)?;
         let row = self.0.store.proof(proof)?;
         let d = self.description_of(&row)?;
+        if let Some(d) = d.as_ref().filter(|_| matches!(layer, Layer::Grain | Layer::Samples))
+            && let Some(b) = self.running_blocks(proof, d)
+        {
+            return Ok(self.0.screen.install(|| b.show(layer, look.threshold, most_shown(d))));
+        }
+        if let Some(shown) = self.running_guide(proof, layer) {
+            return Ok(shown);
+        }
+        let plate = self.plate(proof)?;
         let view = look.view;
         let plain = |pixels: &[Rgb], f: &(dyn Fn(Rgb) -> [u8; 3] + Sync)| -> Vec<[u8; 3]> {
             self.0.screen.install(|| pixels.par_iter().map(|c| f(*c)).collect())
@@ -231,7 +362,7 @@ impl Workshop {
             Layer::Grain => {
                 let (judging, most) = judged(d.as_ref(), look);
                 let map = self.block_map(proof, &plate, &judging)?;
-                maps::grain_map(&map, plate.region, &plate.samples, look.threshold, most)
+                self.0.screen.install(|| maps::grain_map(&map, plate.region, &plate.samples, look.threshold, most))
             }
             Layer::Part => {
                 let [r, g, b] = ["R", "G", "B"].map(|c| layer_of(&plate, &format!("{}.{c}", look.part)));
@@ -248,29 +379,20 @@ impl Workshop {
                 let shadow = layer_of(&plate, "shadow.Y")?;
                 shadow.iter().map(|s| [((1.0 - s.clamp(0.0, 1.0)) * 255.0 + 0.5) as u8; 3]).collect()
             }
+            Layer::Albedo => plain(&plate.albedo, &albedo_bytes),
+            Layer::Normal => plain(&plate.normal, &normal_bytes),
             Layer::Depth => {
-                let far = plate.depth.iter().copied().fold(0.0f32, f32::max).max(1e-6);
-                // Near is bright; the root keeps what is near apart.
-                let grey = |d: &f32| if *d > 0.0 { [(255.0 * (1.0 - (d / far).sqrt())) as u8; 3] } else { [0; 3] };
-                plate.depth.iter().map(grey).collect()
+                let near = nearness(plate.depth.iter().copied());
+                plate.depth.iter().map(|d| near(*d)).collect()
             }
-            Layer::Samples => maps::sample_map(&plate.samples),
+            Layer::Samples => self.0.screen.install(|| maps::sample_map(&plate.samples)),
             Layer::Clipped => plain(&self.cleaned(proof, look)?.picture, &|c| match clipped(&view, c) {
                 (true, _) => [0xa8, 0x50, 0x1f],
                 (_, true) => [0x36, 0x56, 0x6b],
                 _ => [view.bytes([luminance(c); 3])[1]; 3],
             }),
-            Layer::Albedo => plain(&plate.albedo, &|c| View::PLAIN.bytes(c)),
-            Layer::Normal => {
-                plain(&plate.normal, &|n| n.map(|v| ((v * 0.5 + 0.5).clamp(0.0, 1.0) * 255.0 + 0.5) as u8))
-            }
         };
-        let mut shown = Shown::opaque(plate.frame, plate.region, rgb.into_iter());
-        // Nothing was rendered there: the squares of a pilot lie on the bare stage. Pictures from elsewhere have no samples at all.
-        let known = rendered(&plate.samples);
-        let pixels = shown.rgba.chunks_exact_mut(4).enumerate();
-        pixels.filter(|(i, _)| !known(*i)).for_each(|(_, c)| c[3] = 0);
-        Ok(shown)
+        Ok(self.0.screen.install(|| Shown::rendered(plate.frame, plate.region, &rgb, &plate.samples)))
     }
 
     fn part_map(&self, plate: &Plate, judging: &Judging, part: &str) -> Result<BlockMap, Fault> {
@@ -289,14 +411,24 @@ impl Workshop {
     /// Legends of a proof's maps; of a part's or light's own grain where the look names one.
     pub fn legends(&self, proof: i64, look: &Look) -> Result<Legends, Fault> {
         let threshold = look.threshold;
-        let plate = self.plate(proof)?;
         let (d, _) = self.measured(proof)?;
         let judging = d.judging();
-        let map = match look.part.as_str() {
-            "" => self.block_map(proof, &plate, &judging)?,
-            part => Arc::new(self.part_map(&plate, &judging, part)?),
+        let running = self.running_blocks(proof, &d).filter(|_| look.part.is_empty());
+        let (map, region, samples, judged) = match running {
+            Some(b) => {
+                let [samples, judged] =
+                    [&b.samples, &b.judged].map(|of| self.0.screen.install(|| b.map.spread(of, b.region)));
+                (Arc::new(b.map), b.region, samples, judged)
+            }
+            None => {
+                let plate = self.plate(proof)?;
+                let map = match look.part.as_str() {
+                    "" => self.block_map(proof, &plate, &judging)?,
+                    part => Arc::new(self.part_map(&plate, &judging, part)?),
+                };
+                (map, plate.region, plate.samples.clone(), plate.samples.clone())
+            }
         };
-        let (region, samples) = (plate.region, &plate.samples);
         // Parts are told as they are displayed; without a denoiser so is what is delivered.
         let measure = match judging.measure {
             Measure::Delivered if judging.cleans() && look.part.is_empty() => Measure::Delivered,
@@ -304,8 +436,8 @@ impl Workshop {
             _ => Measure::Displayed,
         };
         Ok(Legends {
-            grain: maps::grain_legend(&map, measure, region, samples, threshold, most_shown(&d)),
-            samples: maps::sample_legend(&plate.samples),
+            grain: maps::grain_legend(&map, measure, region, &judged, threshold, most_shown(&d)),
+            samples: maps::sample_legend(&samples),
             ask: if self.running_test(proof).is_some() || !look.part.is_empty() {
                 None
             } else {
@@ -315,26 +447,41 @@ impl Workshop {
     }
 
     pub fn pixel(&self, proof: i64, x: u32, y: u32, look: &Look) -> Result<PixelReadout, Fault> {
-        let plate = self.plate(proof)?;
         let row = self.0.store.proof(proof)?;
         let d = self.description_of(&row)?;
         let (judging, _) = judged(d.as_ref(), look);
         let block = judging.block;
-        let r = plate.region;
-        Region { x, y, width: 1, height: 1 }.check(plate.frame)?;
-        if x < r.x || y < r.y || x >= r.right() || y >= r.bottom() {
-            return Err(Fault::new(Code::OutOfRange, "this pixel was not rendered", "x, y", "point inside the region"));
-        }
-        let i = ((y - r.y) * r.width + (x - r.x)) as usize;
-        let value = self.cleaned(proof, look)?.picture[i];
-        Ok(PixelReadout {
+        let one = Region { x, y, width: 1, height: 1 };
+        let inside = |r: Region, frame: (u32, u32)| {
+            one.check(frame)?;
+            let missing =
+                || Fault::new(Code::OutOfRange, "this pixel was not rendered", "x, y", "point inside the region");
+            one.shared(r).map(|_| ()).ok_or_else(missing)
+        };
+        let readout = |value: Rgb, samples: u32, grain: f64, depth: f32| PixelReadout {
             value,
             display: look.view.display(value).map(|v| v * 255.0),
-            samples: plate.samples[i],
-            grain: self.block_map(proof, &plate, &judging)?.at(x, y),
-            depth: plate.depth[i],
+            samples,
+            grain,
+            depth,
             block,
-        })
+        };
+        if let (Some(d), Some(film)) = (&d, self.running_film(proof)) {
+            inside(film.delivered_region(), d.frame())?;
+            // One pixel is developed, without what reduction takes from beyond its border.
+            let (plate, (map, _)) = (film.plate_of(one), film.known_blocks(block));
+            return Ok(readout(plate.mean()[0], plate.samples[0], map.at(x, y), plate.depth[0]));
+        }
+        let plate = self.plate(proof)?;
+        let r = plate.region;
+        inside(r, plate.frame)?;
+        let i = ((y - r.y) * r.width + (x - r.x)) as usize;
+        let grain = self.block_map(proof, &plate, &judging)?.at(x, y);
+        let value = match look.clean.acts() {
+            true => self.cleaned(proof, look)?.picture[i],
+            false => mean(&plate.a[i..=i], &plate.b[i..=i])[0],
+        };
+        Ok(readout(value, plate.samples[i], grain, plate.depth[i]))
     }
 
     /// The file of a proof's small picture, a PNG; it may not be there.

@@ -18,7 +18,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use store::{ProofKind, ProofRow, ProofState};
-use tracer::{Description, Film, Limits, Phase, PilotRun, Progress, Render, clean_up_of, lower_priority};
+use tracer::{Description, Limits, Phase, PilotRun, Progress, Render, clean_up_of, lower_priority};
 use tuning::K;
 
 /// A test at work, as seen from other threads.
@@ -32,7 +32,6 @@ pub(crate) struct Running {
     stop: AtomicBool,
     /// It renders no more.
     ended: AtomicBool,
-    pub film: Mutex<Option<Arc<Film>>>,
     pub progress: Mutex<Progress>,
     watch: Mutex<Watch>,
     pub told: Mutex<Instant>,
@@ -163,7 +162,6 @@ impl Workshop {
             live,
             stop: AtomicBool::new(false),
             ended: AtomicBool::new(false),
-            film: Mutex::new(None),
             progress: Mutex::new(idle(Phase::Loading)),
             watch: Mutex::new(Watch::start()),
             told: Mutex::new(Instant::now()),
@@ -249,14 +247,17 @@ impl Workshop {
         let pilot = matches!(from, Beginning::Pilot(_));
         let done = catch_unwind(AssertUnwindSafe(|| self.render_test(job, from)))
             .unwrap_or_else(|p| Err(Fault::internal(panic_text(&*p), "test")));
+        // From here on pictures are those of its end.
+        self.forget_plate(job.proof);
         job.ended.store(true, Ordering::Release);
-        *lock(&job.film) = None;
+        lock(&self.0.live_plate).take();
         self.wake();
         let done = done.and_then(|render| {
             lower_priority();
             catch_unwind(AssertUnwindSafe(|| self.put_away(job, render, pilot)))
                 .unwrap_or_else(|p| Err(Fault::internal(panic_text(&*p), "keeping the test")))
         });
+        lock(&self.0.films).remove(&job.proof);
         self.0.memory.hold_film((FILM, job.proof), 0);
         let fault = done.err();
         if fault.is_some() {
@@ -304,7 +305,7 @@ impl Workshop {
             _ => None,
         };
         self.0.memory.hold_film((FILM, job.proof), render.film_bytes());
-        *lock(&job.film) = Some(render.film());
+        lock(&self.0.films).insert(job.proof, render.film());
         job.enter(Phase::FirstLook);
         let (mut told, mut saved, every) = (Instant::now() - BEAT, Instant::now(), self.patience().checkpoint);
         let mut pause = every;
@@ -329,7 +330,9 @@ impl Workshop {
             // So that a test survives the end of the program. A full disk does not end it: the end of the test tells.
             if saved.elapsed() > pause && !render.has_gaps() {
                 let began = Instant::now();
-                let _ = self.write_test(job.proof, &render, || self.circumstances(job), ProofState::Running);
+                let _ = self.plate(job.proof).and_then(|plate| {
+                    self.write_test(job.proof, &render, &plate, || self.circumstances(job), ProofState::Running)
+                });
                 saved = Instant::now();
                 pause = every.max(began.elapsed() * 30);
             }
@@ -338,10 +341,6 @@ impl Workshop {
         progress.phase = Phase::Writing;
         lock(&job.watch).enter(Phase::Writing);
         *lock(&job.progress) = progress;
-        // From here on pictures come from memory.
-        if pilot.is_some() || !render.has_gaps() {
-            self.remember_plate(job.proof, Arc::new(render.plate()));
-        }
         Ok(render)
     }
 
@@ -360,7 +359,10 @@ impl Workshop {
         // A pilot is over when its time is.
         let whole = render.done() || (pilot && !job.stop.load(Ordering::Acquire));
         let state = if whole { ProofState::Done } else { ProofState::Stopped };
-        if let Err(fault) = self.write_test(job.proof, &render, || self.circumstances(job), state) {
+        let written = self
+            .plate(job.proof)
+            .and_then(|plate| self.write_test(job.proof, &render, &plate, || self.circumstances(job), state));
+        if let Err(fault) = written {
             let circumstances = self.circumstances(job);
             let waiting = Unsaved { proof: job.proof, render, circumstances, fault: fault.clone() };
             // There is memory for one: an older one that nobody saved goes.
@@ -386,6 +388,7 @@ impl Workshop {
         &self,
         proof: i64,
         render: &Render,
+        plate: &Plate,
         circumstances: impl Fn() -> Circumstances,
         state: ProofState,
     ) -> Result<(), Fault> {
@@ -393,8 +396,7 @@ impl Workshop {
         std::fs::create_dir_all(&folder).map_err(|e| Fault::io(folder.display().to_string(), &e))?;
         let d = render.description();
         save_render(render, d, &folder)?;
-        let plate = render.plate();
-        let report = json(&render.report_of(Some(&plate)))?;
+        let report = json(&render.report_of(Some(plate)))?;
         write_thumbnail(&folder.join("thumb.png"), plate, d)?;
         let bytes = folder_bytes(&folder);
         self.0.store.end_proof(proof, state, Some(&report), Some(&json(&circumstances())?), bytes)
@@ -409,7 +411,7 @@ impl Workshop {
         let mut slot = lock(&self.0.unsaved);
         let Some(u) = slot.take_if(|u| u.proof == proof) else { return Ok(()) };
         let state = if u.render.done() { ProofState::Done } else { ProofState::Stopped };
-        match self.write_test(proof, &u.render, || u.circumstances.clone(), state) {
+        match self.write_test(proof, &u.render, &u.render.plate(), || u.circumstances.clone(), state) {
             Ok(()) => Ok(()),
             Err(fault) => {
                 *slot = Some(Unsaved { fault: fault.clone(), ..u });
@@ -550,7 +552,7 @@ pub(crate) fn write_bytes(path: &Path, bytes: &[u8]) -> Result<(), Fault> {
 }
 
 /// A small picture of a plate for sheets and lists, reduced first and cleaned up then, which takes only a moment.
-fn write_thumbnail(path: &Path, plate: Plate, d: &Description) -> Result<(), Fault> {
+fn write_thumbnail(path: &Path, plate: &Plate, d: &Description) -> Result<(), Fault> {
     let (frame, region) = (plate.frame, plate.region);
     let scale = (THUMBNAIL as f64 / region.height as f64).min(1.0);
     let small = |n: u32| ((n as f64 * scale).round() as u32).max(1);
@@ -562,7 +564,7 @@ fn write_thumbnail(path: &Path, plate: Plate, d: &Description) -> Result<(), Fau
         height: small(region.height),
     };
     let inside = part.shared(Region::whole(to.0, to.1)).unwrap_or(Region::whole(1, 1));
-    let mut plate = plate;
+    let mut plate = plate.without_layers();
     // Where a pilot has not looked lies the grey of the stage.
     let known = picture::rendered(&plate.samples);
     for half in [&mut plate.a, &mut plate.b] {
