@@ -459,12 +459,26 @@ impl Film {
             let (column, row) = (map.first.0 + k as u32 % map.columns, map.first.1 + k as u32 / map.columns);
             let (x, right) = ((column * block).max(region.x), ((column + 1) * block).min(region.right()));
             let (y, bottom) = ((row * block).max(region.y), ((row + 1) * block).min(region.bottom()));
-            // The block of the film under the middle of the delivered one: the same where nothing is reduced.
-            let film = |a: u32, b: u32, side: u32, of: u32| ((a + b) as u64 * of as u64 / (2 * side as u64)) as u32;
-            let at = own.block_at(film(x, right, frame.0, self.frame.0), film(y, bottom, frame.1, self.frame.1));
-            map.grain[k] = own.grain[at];
-            map.pixels[k] = own.pixels[at] * (right - x) * (bottom - y);
-            samples.push((counts[at] as f64 * times) as u32);
+            // The blocks of the film under the delivered one: a single one where nothing is reduced.
+            let film = |at: u32, side: u32, of: u32| ((2 * at + 1) as u64 * of as u64 / (2 * side as u64)) as u32;
+            let blocks = |from: u32, to: u32, side: u32, of: u32| {
+                film(from, side, of) / self.block..=film(to - 1, side, of) / self.block
+            };
+            let (mut squares, mut judged, mut taken, mut all) = (0.0, 0u32, 0.0, 0u32);
+            for by in blocks(y, bottom, frame.1, self.frame.1) {
+                for bx in blocks(x, right, frame.0, self.frame.0) {
+                    let at = ((by - own.first.1) * own.columns + bx - own.first.0) as usize;
+                    squares += own.pixels[at] as f64 * own.grain[at].powi(2);
+                    judged += own.pixels[at];
+                    taken += counts[at] as f64;
+                    all += 1;
+                }
+            }
+            if judged > 0 {
+                map.grain[k] = (squares / judged as f64).sqrt();
+                map.pixels[k] = (right - x) * (bottom - y);
+            }
+            samples.push((taken / all as f64 * times).round() as u32);
         }
         (map, samples)
     }
