@@ -163,7 +163,7 @@ export const TuningPanel = memo(function TuningPanel({
         )}
         {changedAll > 0 && (
           <button className="reset-everything" onClick={() => defaults(all)}>
-            {`${changedAll} knobs differ from their defaults · reset all ↺`}
+            {`${changedAll === 1 ? "1 knob differs from its default" : `${changedAll} knobs differ from their defaults`} · reset all ↺`}
           </button>
         )}
         {groups.map(([group, title]) => {
