@@ -94,12 +94,14 @@ describe("values", () => {
 
 describe("a knob's value in a proof", () => {
   const knob = { id: "sampling.most", default: 256 } as unknown as Knob;
-  const proof = (kind: string, tuning: object) => ({ kind, tuning }) as unknown as ProofView;
+  const proof = (camera: string | null, tuning: object) => ({ camera, tuning }) as unknown as ProofView;
 
-  it("is the default where the proof tells none, and unknown for pictures from elsewhere", () => {
-    expect(valueIn(proof("test", { "sampling.most": 64 }), knob)).toBe(64);
-    expect(valueIn(proof("test", {}), knob)).toBe(256);
-    expect(valueIn(proof("picture", {}), knob)).toBeUndefined();
+  it("is the default where the proof tells none, and unknown where nothing is told", () => {
+    expect(valueIn(proof("Front", { "sampling.most": 64 }), knob)).toBe(64);
+    expect(valueIn(proof("Front", { "sampling.most": 0 }), knob)).toBe(0);
+    expect(valueIn(proof("Front", {}), knob)).toBe(256);
+    // A picture from elsewhere, or a proof that cannot be read.
+    expect(valueIn(proof(null, {}), knob)).toBeUndefined();
     expect(valueIn(undefined, knob)).toBeUndefined();
   });
 });

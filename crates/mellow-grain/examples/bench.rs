@@ -38,6 +38,10 @@ fn rendered(stage: &Arc<Stage>, tuning: &Tuning, threads: usize) -> Render {
     render
 }
 
+fn demo_scenes() -> [(&'static str, Vec<u8>); 3] {
+    [("eyepiece desk", demo::eyepiece_desk()), ("dome hall", demo::dome_hall()), ("lens cabinet", demo::lens_cabinet())]
+}
+
 fn scenes() {
     let sky = Arc::new(Environment::read(&demo::tarnfell_dusk(), "sky").expect("our own sky"));
     println!("threads: {}; 320×200 at 6 samples a pixel; medians of {RUNS}", cores());
@@ -54,11 +58,7 @@ fn scenes() {
         "first look s",
         "denoise s"
     );
-    for (name, glb) in [
-        ("eyepiece desk", demo::eyepiece_desk()),
-        ("dome hall", demo::dome_hall()),
-        ("lens cabinet", demo::lens_cabinet()),
-    ] {
+    for (name, glb) in demo_scenes() {
         let clock = Instant::now();
         let scene = Arc::new(read_glb(&glb, name).expect("our own scene"));
         let load = clock.elapsed().as_secs_f64();
@@ -199,11 +199,7 @@ fn samples() {
         "{:<14} {:>11} {:>12} {:>9} {:>10} {:>8} {:>8}",
         "scene", "ksamples/s", "µs a sample", "rays", "Mrays/s", "mean", "noise"
     );
-    for (name, glb) in [
-        ("eyepiece desk", demo::eyepiece_desk()),
-        ("dome hall", demo::dome_hall()),
-        ("lens cabinet", demo::lens_cabinet()),
-    ] {
+    for (name, glb) in demo_scenes() {
         let stage = Arc::new(Stage::new(Arc::new(read_glb(&glb, name).expect("our own scene")), Some(sky.clone())));
         let render = rendered(&stage, &sized(320, 200, 16), cores());
         let (r, plate) = (render.report(), render.plate());

@@ -1,11 +1,12 @@
 //! `./run bench sizes`: what a person waits for at real sizes, through the HTTP interface, while a test of the whole frame renders on
-//! all processors: milliseconds of one answer, and how large it is. `SIZE=1920` asks for one size alone.
+//! all processors: milliseconds of one answer. `SIZE=1920` asks for one size alone.
 //!
 //! The scene is rendered without bounces, so that every pixel soon has samples: what is measured depends on the size of the film.
 
 mod wire;
 
 use serde_json::{Value, json};
+use std::net::SocketAddr;
 use std::time::{Duration, Instant};
 use wire::{Wire, resident};
 use workshop::{DemoSize, Workshop};
@@ -13,19 +14,22 @@ use workshop::{DemoSize, Workshop};
 const SIZES: [(u32, u32); 3] = [(720, 450), (1920, 1080), (3840, 2160)];
 
 struct Bench {
-    wire: Wire,
+    address: SocketAddr,
     rows: Vec<(String, Vec<String>)>,
 }
 
 impl Bench {
-    /// Asks, and notes the time under a name; the answer, none where it was refused.
-    fn time(&mut self, name: &str, method: &str, path: &str, body: &Value) -> Option<Vec<u8>> {
+    /// Asks on a new connection, since the server closes those that rest.
+    fn ask(&self, method: &str, path: &str, body: &Value) -> (u16, Vec<u8>) {
+        Wire::to(self.address).ask(method, path, &body.to_string()).expect("an answer")
+    }
+
+    /// Asks, and notes the time under a name, with the status where it was refused.
+    fn time(&mut self, name: &str, method: &str, path: &str, body: &Value) {
         let clock = Instant::now();
-        let (status, bytes) = self.wire.ask(method, path, &body.to_string()).expect("an answer");
+        let status = self.ask(method, path, body).0;
         let took = 1e3 * clock.elapsed().as_secs_f64();
-        let text = if status == 200 { format!("{took:.0}") } else { format!("{status}: {took:.0}") };
-        self.note(name, &text);
-        (status == 200).then_some(bytes)
+        self.note(name, &if status == 200 { format!("{took:.0}") } else { format!("{status}: {took:.0}") });
     }
 
     fn note(&mut self, name: &str, text: &str) {
@@ -36,8 +40,8 @@ impl Bench {
         }
     }
 
-    fn json(&mut self, method: &str, path: &str, body: &Value) -> Value {
-        let (status, bytes) = self.wire.ask(method, path, &body.to_string()).expect("an answer");
+    fn json(&self, method: &str, path: &str, body: &Value) -> Value {
+        let (status, bytes) = self.ask(method, path, body);
         assert_eq!(status, 200, "{method} {path}: {}", String::from_utf8_lossy(&bytes));
         serde_json::from_slice(&bytes).unwrap_or(Value::Null)
     }
@@ -49,7 +53,7 @@ fn main() {
     let w = Workshop::open(folder.path()).expect("a workshop");
     w.prepare_demo(DemoSize::Small, &mut |_| {}).expect("the demo");
     let shot = w.shots().expect("shots").iter().find(|s| s.name == "Lens cabinet").expect("a shot").id;
-    let mut b = Bench { wire: Wire::to(wire::serve(w.clone())), rows: Vec::new() };
+    let mut b = Bench { address: wire::serve(w.clone()), rows: Vec::new() };
     let get = json!({});
     let sizes: Vec<(u32, u32)> = SIZES.into_iter().filter(|s| only.is_none_or(|only| only == s.0)).collect();
     for (width, height) in &sizes {
@@ -62,7 +66,7 @@ fn main() {
         let proof = b.json("POST", &format!("/api/shots/{shot}/tests"), &json!({}))["id"].as_i64().expect("a proof");
         b.note("start of a test", &format!("{:.0}", 1e3 * clock.elapsed().as_secs_f64()));
         let of = |what: &str| format!("/api/proofs/{proof}/{what}");
-        b.wire.ask("GET", &of("picture?layer=picture"), "").expect("an answer");
+        b.ask("GET", &of("picture?layer=picture"), &get);
         b.note("its first picture", &format!("{:.0}", 1e3 * clock.elapsed().as_secs_f64()));
         // Until every pixel has samples.
         while w.test_progress().is_some_and(|e| {
@@ -79,7 +83,7 @@ fn main() {
         b.time("ledger while rendering", "GET", &of("ledger"), &get);
         b.time("forecast", "GET", &format!("/api/shots/{shot}/forecast"), &get);
         b.time("prices", "GET", &format!("/api/shots/{shot}/prices"), &get);
-        let fit = json!({ "kind": "time", "seconds": 600.0 });
+        let fit = json!({ "seconds": 600.0 });
         b.time("fit", "POST", &format!("/api/shots/{shot}/fit"), &fit);
         b.note("memory GB", &format!("{:.2}", resident() / 1e9));
         b.time("stop", "DELETE", "/api/test", &get);

@@ -318,6 +318,12 @@ impl BlockMap {
         ((y / self.block - self.first.1) * self.columns + (x / self.block - self.first.0)) as usize
     }
 
+    /// The block in a column and a row of the frame's grid, if it is held.
+    pub fn find(&self, column: u32, row: u32) -> Option<usize> {
+        let (x, y) = (column.checked_sub(self.first.0)?, row.checked_sub(self.first.1)?);
+        (x < self.columns && y < self.rows).then(|| (y * self.columns + x) as usize)
+    }
+
     /// Grain of the block that holds a pixel of the frame.
     pub fn at(&self, x: u32, y: u32) -> f64 {
         self.grain[self.block_at(x, y)]

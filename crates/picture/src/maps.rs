@@ -205,4 +205,66 @@ mod tests {
         let all = grain_legend(&map, Measure::Displayed, region, &[0; 256], 0.01, 16);
         assert!(near(all.below, 0.75), "{}", all.below);
     }
+
+    /// Maps and legends go by blocks and by runs of equal counts: over random regions, blocks and counts they are what looking at every
+    /// pixel by itself gives.
+    #[test]
+    fn maps_and_legends_say_what_each_pixel_says() {
+        let mut state = 1u32;
+        let mut dice = |most: u32| {
+            state = state.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+            (state >> 8) % most
+        };
+        for round in 0..200 {
+            let r = Region { x: dice(70), y: dice(50), width: 1 + dice(60), height: 1 + dice(40) };
+            let (threshold, most) = (0.001 * (1 + dice(40)) as f64, 2 + dice(64));
+            let counts: Vec<u32> = (0..r.area()).map(|_| [0, 2, 16, 64][dice(4) as usize]).collect();
+            // Now and then long runs of equal counts, or none at all.
+            let counts = match round % 3 {
+                0 => counts,
+                1 => counts.iter().enumerate().map(|(i, _)| counts[i / 37 * 37]).collect(),
+                _ => vec![0; counts.len()],
+            };
+            let mut map = BlockMap::grid(r, [4, 8, 16][dice(3) as usize]);
+            map.grain.iter_mut().for_each(|g| *g = 0.0001 * dice(2000) as f64);
+            let map = map.of_rendered(r, &counts);
+            let at = |i: usize| (r.x + i as u32 % r.width, r.y + i as u32 / r.width);
+            let grain = |i: usize| map.at(at(i).0, at(i).1);
+            for (i, colour) in grain_map(&map, r, &counts, threshold, most).into_iter().enumerate() {
+                let plain = grain_colour(grain(i), threshold);
+                let hatched = grain(i) > threshold && counts[i] >= most && (at(i).0 + at(i).1) % 6 < 2;
+                let dark = plain.map(|c| (c as f32 * 0.55) as u8);
+                assert_eq!(colour, if hatched { dark } else { plain }, "{round}: {:?}", at(i));
+            }
+            let known: Vec<usize> = (0..r.area()).filter(|i| rendered(&counts)(*i)).collect();
+            let share =
+                |f: &dyn Fn(usize) -> bool| known.iter().filter(|i| f(**i)).count() as f64 / known.len().max(1) as f64;
+            let near = |a: f64, b: f64| assert!((a - b).abs() < 1e-9, "{round}: {a} for {b}");
+            let legend = grain_legend(&map, Measure::Displayed, r, &counts, threshold, most);
+            near(legend.below, share(&|i| grain(i) <= threshold));
+            near(legend.capped, share(&|i| grain(i) > threshold && counts[i] >= most));
+            let upto = legend.swatches[1..].iter().map(|s| s.value).chain([f64::INFINITY]);
+            let mut from = 0.0;
+            for (swatch, upto) in legend.swatches.iter().zip(upto) {
+                // A grain on the border of two swatches may count to either by rounding.
+                let sure = |g: f64| g > from * (1.0 + 1e-9) && g < upto * (1.0 - 1e-9);
+                let may = |g: f64| g >= from * (1.0 - 1e-9) && g <= upto * (1.0 + 1e-9);
+                assert!(swatch.share > share(&|i| sure(grain(i))) - 1e-9, "{round}: {swatch:?}");
+                assert!(swatch.share < share(&|i| may(grain(i))) + 1e-9, "{round}: {swatch:?}");
+                from = upto;
+            }
+            let samples = sample_legend(&counts);
+            let sampled = counts.iter().any(|n| *n > 0);
+            near(samples.iter().map(|s| s.share).sum(), sampled as u32 as f64);
+            let colours = sample_map(&counts);
+            let alone: Vec<[u8; 3]> = counts
+                .iter()
+                .map(|n| {
+                    let (low, high) = sample_range(&counts);
+                    along(&COUNTS, ((*n).max(1) as f64 / low as f64).ln() / (high as f64 / low as f64).ln().max(1e-9))
+                })
+                .collect();
+            assert!(colours == alone, "{round}");
+        }
+    }
 }

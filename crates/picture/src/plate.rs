@@ -301,6 +301,7 @@ pub fn footprint(region: Region, frame: (u32, u32), on: (u32, u32)) -> Region {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::denoise::Split;
     use crate::denoise::tests::even_plate;
 
     /// Two things side by side, numbers 1 and 5: at any scale each pixel names one of them, never 2 to 4.
@@ -319,6 +320,24 @@ mod tests {
             // Light is averaged as before.
             assert!(side == 96 || moved.layers[1].1.iter().any(|v| *v > 1.01 && *v < 4.99), "{side}");
         }
+    }
+
+    /// Cut into rows anywhere and stacked again a plate is what it was, with all that it holds.
+    #[test]
+    fn rows_that_were_cut_are_stacked_again() {
+        let mut p = even_plate((40, 31), 0.3);
+        let n = p.a.len();
+        p.samples = (0..n as u32).collect();
+        p.depth = (0..n).map(|i| i as f32).collect();
+        p.layers = vec![("shadow.Y".into(), (0..n).map(|i| (i % 7) as f32).collect())];
+        p.split = Some(Split { diffuse: [p.a.clone(), p.b.clone()], specular: [p.b.clone(), p.albedo.clone()] });
+        for cuts in [vec![31], vec![1, 31], vec![7, 8, 20, 31], (1..=31).collect::<Vec<u32>>()] {
+            let starts = std::iter::once(0).chain(cuts.iter().copied());
+            let bands: Vec<Plate> =
+                starts.zip(&cuts).map(|(y, end)| p.crop(Region { x: 0, y, width: 40, height: end - y })).collect();
+            assert_eq!(format!("{:?}", Plate::stacked(p.region, bands)), format!("{p:?}"), "{cuts:?}");
+        }
+        assert_eq!(format!("{:?}", Plate { layers: Vec::new(), ..p.clone() }), format!("{:?}", p.without_layers()));
     }
 
     /// Gaps get what the nearest rendered pixel has, of everything, and stay known as gaps.

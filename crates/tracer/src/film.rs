@@ -22,6 +22,10 @@ use std::sync::atomic::{AtomicU64, Ordering};
 /// Guides are averaged over the first samples only; they need no more.
 pub(crate) const GUIDE_SAMPLES: u32 = 64;
 
+fn guide_weight(n: u32) -> f32 {
+    1.0 / (2 * n.min(GUIDE_SAMPLES)) as f32
+}
+
 /// A sum with its rounding error.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
 pub(crate) struct Sum {
@@ -53,6 +57,16 @@ pub(crate) struct Pixel {
 }
 
 impl Pixel {
+    /// Mean of what the first hits of `n` samples a half tell.
+    fn guide(&self, guide: Guide, n: u32) -> Rgb {
+        let sum = match guide {
+            Guide::Albedo => self.albedo,
+            Guide::Normal => self.normal,
+            Guide::Depth => [self.depth; 3],
+        };
+        sum.map(|v| v * guide_weight(n))
+    }
+
     fn add(&mut self, half: usize, index: u32, s: &Sample, negative: bool) {
         if !negative {
             for (sum, x) in self.halves[half].iter_mut().zip(s.radiance().to_array()) {
@@ -388,13 +402,7 @@ impl Film {
         let band = |band: Region| {
             let (mut out, mut samples) = (vec![[0.0; 3]; band.area()], vec![0; band.area()]);
             self.each_sampled(band, |tile, _, i, to, n| {
-                let p = &tile.pixels[i];
-                let sum = match guide {
-                    Guide::Albedo => p.albedo,
-                    Guide::Normal => p.normal,
-                    Guide::Depth => [p.depth; 3],
-                };
-                out[to] = sum.map(|v| v / (2 * n.min(GUIDE_SAMPLES)) as f32);
+                out[to] = tile.pixels[i].guide(guide, n);
                 samples[to] = 2 * n;
             });
             (out, samples)
@@ -435,50 +443,60 @@ impl Film {
         row(area.y / SUPERBLOCK)..row(area.bottom().div_ceil(SUPERBLOCK)).min(self.tiles.len())
     }
 
-    /// Grain and samples of the blocks of what is delivered, as sampling knows them: grain as it was judged last, at the samples that
-    /// the block has now. Reads the counts alone, so that it costs next to nothing at any size; a block that was never judged
-    /// holds no pixels.
-    pub fn known_blocks(&self, block: u32) -> (BlockMap, Vec<u32>) {
-        let mut own = BlockMap::grid(self.bounds(), self.block);
+    /// Grain and samples of the blocks of a part of what is delivered, as sampling knows them: grain as it was judged last, at the
+    /// samples that the block has now. Reads the counts alone, so that it costs next to nothing at any size; a block that was never
+    /// judged holds no pixels.
+    pub fn known_blocks(&self, block: u32, part: Region) -> (BlockMap, Vec<u32>) {
+        let (frame, region) = self.delivered;
+        let (mut map, mut samples) = (BlockMap::grid(part, block), Vec::new());
+        // The pixel of the film under the middle of a delivered one.
+        let film = |at: u32, side: u32, of: u32| ((2 * at + 1) as u64 * of as u64 / (2 * side as u64)) as u32;
+        let under = |r: Region| -> Region {
+            let (x, right) = (film(r.x, frame.0, self.frame.0), film(r.right() - 1, frame.0, self.frame.0));
+            let (y, bottom) = (film(r.y, frame.1, self.frame.1), film(r.bottom() - 1, frame.1, self.frame.1));
+            Region { x, y, width: right - x + 1, height: bottom - y + 1 }
+        };
+        let places: Vec<Region> = (0..map.pixels.len()).filter_map(|k| map.place(k).shared(region)).collect();
+        let whole = places.iter().copied().reduce(|a, b| {
+            let (x, y) = (a.x.min(b.x), a.y.min(b.y));
+            Region { x, y, width: a.right().max(b.right()) - x, height: a.bottom().max(b.bottom()) - y }
+        });
+        let mut own = BlockMap::grid(under(whole.unwrap_or(region)), self.block);
         let mut counts = vec![0; own.pixels.len()];
-        for i in 0..self.tiles.len() {
+        let side = self.block;
+        let rows = Region { y: own.first.1 * side, height: own.rows * side, ..self.area };
+        for i in self.tiles_in(rows.shared(self.bounds()).unwrap_or(self.area)) {
             let tile = self.tile(i);
             for (k, b) in tile.blocks.iter().enumerate() {
-                let [x, _, y, _] = tile.block_range(k, self.block);
-                let at = own.block_at(tile.bounds.x + x, tile.bounds.y + y);
+                let [x, _, y, _] = tile.block_range(k, side);
+                let Some(at) = own.find((tile.bounds.x + x) / side, (tile.bounds.y + y) / side) else { continue };
                 counts[at] = 2 * b.n;
                 if let Some(grain) = b.grain_now() {
                     (own.grain[at], own.pixels[at]) = (grain, 1);
                 }
             }
         }
-        let (frame, region) = self.delivered;
-        let (mut map, mut samples) = (BlockMap::grid(region, block), Vec::new());
         let times = (self.frame.0 as f64 * self.frame.1 as f64) / (frame.0 as f64 * frame.1 as f64);
-        for k in 0..map.pixels.len() {
-            let (column, row) = (map.first.0 + k as u32 % map.columns, map.first.1 + k as u32 / map.columns);
-            let (x, right) = ((column * block).max(region.x), ((column + 1) * block).min(region.right()));
-            let (y, bottom) = ((row * block).max(region.y), ((row + 1) * block).min(region.bottom()));
-            // The blocks of the film under the delivered one: a single one where nothing is reduced.
-            let film = |at: u32, side: u32, of: u32| ((2 * at + 1) as u64 * of as u64 / (2 * side as u64)) as u32;
-            let blocks = |from: u32, to: u32, side: u32, of: u32| {
-                film(from, side, of) / self.block..=film(to - 1, side, of) / self.block
-            };
-            let (mut squares, mut judged, mut taken, mut all) = (0.0, 0u32, 0.0, 0u32);
-            for by in blocks(y, bottom, frame.1, self.frame.1) {
-                for bx in blocks(x, right, frame.0, self.frame.0) {
-                    let at = ((by - own.first.1) * own.columns + bx - own.first.0) as usize;
-                    squares += own.pixels[at] as f64 * own.grain[at].powi(2);
-                    judged += own.pixels[at];
-                    taken += counts[at] as f64;
-                    all += 1;
+        for (k, place) in places.into_iter().enumerate() {
+            // Each block of the film counts by what of it lies under the delivered one: a single one where nothing is reduced.
+            let film = under(place);
+            let blocks = BlockMap::grid(film, self.block);
+            let (mut squares, mut judged, mut taken) = (0.0, 0.0, 0.0);
+            for i in 0..blocks.pixels.len() {
+                let (x, y) = (blocks.first.0 + i as u32 % blocks.columns, blocks.first.1 + i as u32 / blocks.columns);
+                let (Some(at), Some(shared)) = (own.find(x, y), blocks.place(i).shared(film)) else { continue };
+                let pixels = shared.area() as f64;
+                taken += pixels * counts[at] as f64;
+                if own.pixels[at] > 0 {
+                    squares += pixels * own.grain[at].powi(2);
+                    judged += pixels;
                 }
             }
-            if judged > 0 {
-                map.grain[k] = (squares / judged as f64).sqrt();
-                map.pixels[k] = (right - x) * (bottom - y);
+            if judged > 0.0 {
+                map.grain[k] = (squares / judged).sqrt();
+                map.pixels[k] = place.area() as u32;
             }
-            samples.push((taken / all as f64 * times).round() as u32);
+            samples.push((taken / film.area() as f64 * times).round() as u32);
         }
         (map, samples)
     }
@@ -587,10 +605,9 @@ impl Film {
             }
             p.samples[to] = 2 * count;
             p.coverage[to] = ((px.hits[0] + px.hits[1]) as f64 / (2 * count) as f64) as f32;
-            let guides = 1.0 / (2 * count.min(GUIDE_SAMPLES)) as f32;
-            p.albedo[to] = px.albedo.map(|v| v * guides);
-            p.normal[to] = px.normal.map(|v| v * guides);
-            p.depth[to] = px.depth * guides;
+            p.albedo[to] = px.guide(Guide::Albedo, count);
+            p.normal[to] = px.guide(Guide::Normal, count);
+            [p.depth[to], ..] = px.guide(Guide::Depth, count);
             let stride = self.layout.stride();
             let row = &tile.more[i * stride..(i + 1) * stride];
             // That of the clamps is the last layer.
@@ -602,7 +619,7 @@ impl Film {
             if self.layout.parts {
                 let halves = [p.a[to], p.b[to]];
                 let mut layers = p.layers.iter_mut();
-                self.layout.values(row, count, halves, tail, guides, &mut |v| {
+                self.layout.values(row, count, halves, tail, guide_weight(count), &mut |v| {
                     if let Some(layer) = layers.next() {
                         layer.1[to] = v;
                     }

@@ -1,8 +1,11 @@
 //! Pictures of proofs, running or ended, in any layer and any view.
 
+mod running;
+
+pub(crate) use running::LivePlate;
+
 use crate::memory::Key;
-use crate::testing::Running;
-use crate::{Legends, Workshop, lock};
+use crate::{Legends, Workshop};
 use fault::{Code, Fault};
 use picture::denoise::CleanUp;
 use picture::denoise::profile::Hints;
@@ -14,14 +17,10 @@ use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
 use std::sync::Arc;
-use std::time::{Duration, Instant};
 use store::ProofKind;
-use tracer::{Description, Film, Guide, Limits, clean_up_of};
+use tracer::{Description, Limits, clean_up_of};
 use ts_rs::TS;
 use tuning::K;
-
-/// How long a question for a picture waits for the first look.
-const PATIENCE: Duration = Duration::from_secs(2);
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, TS)]
 #[serde(rename_all = "snake_case")]
@@ -93,8 +92,7 @@ impl Shown {
     }
 
     pub(crate) fn opaque(frame: (u32, u32), region: Region, pixels: impl Iterator<Item = [u8; 3]>) -> Shown {
-        let rgba = pixels.flat_map(|c| [c[0], c[1], c[2], 255]).collect();
-        Shown { frame, region, size: (region.width, region.height), rgba }
+        Shown::rendered(frame, region, &pixels.collect::<Vec<_>>(), &[])
     }
 }
 
@@ -125,44 +123,6 @@ fn normal_bytes(n: Rgb) -> [u8; 3] {
 fn nearness(depths: impl Iterator<Item = f32>) -> impl Fn(f32) -> [u8; 3] + Sync {
     let far = depths.fold(0.0f32, f32::max).max(1e-6);
     move |d| if d > 0.0 { [(255.0 * (1.0 - (d / far).sqrt())) as u8; 3] } else { [0; 3] }
-}
-
-/// The plate of a running test, and how long it took to develop.
-pub(crate) struct LivePlate {
-    proof: i64,
-    samples: u64,
-    made: Instant,
-    took: Duration,
-    plate: Arc<Plate>,
-}
-
-/// Blocks of a running test.
-struct RunningBlocks {
-    frame: (u32, u32),
-    region: Region,
-    map: BlockMap,
-    /// By block: its samples, and those of blocks that have been judged.
-    samples: Vec<u32>,
-    judged: Vec<u32>,
-}
-
-impl RunningBlocks {
-    /// As maps of grain or of samples.
-    fn show(&self, layer: Layer, threshold: f64, most: u32) -> Shown {
-        let shown = if layer == Layer::Grain { &self.judged } else { &self.samples };
-        let samples = self.map.spread(shown, self.region);
-        let rgb = match layer {
-            Layer::Grain => maps::grain_map(&self.map, self.region, &samples, threshold, most),
-            _ => maps::sample_map(&samples),
-        };
-        Shown::rendered(self.frame, self.region, &rgb, &samples)
-    }
-}
-
-fn opaque_bytes(view: &View, c: Rgb) -> [u8; 4] {
-    let [r, g, b] = view.bytes(c);
-    // What has no sample yet lets the stage through.
-    [r, g, b, if c[0].is_nan() { 0 } else { 255 }]
 }
 
 /// Samples of a delivered pixel at which a block counts as capped.
@@ -229,110 +189,6 @@ impl Workshop {
         })
     }
 
-    /// The film of a test that runs or is being put away, once there is something on it.
-    fn film_in_memory(&self, proof: i64) -> Option<Arc<Film>> {
-        let film = lock(&self.0.films).get(&proof)?.clone();
-        (!film.is_blank()).then_some(film)
-    }
-
-    fn running_film(&self, proof: i64) -> Option<Arc<Film>> {
-        self.running_test(proof).and_then(|_| self.film_in_memory(proof))
-    }
-
-    /// The plate of a running test. Developing a large film takes a while: a fifth of the time at most, in between the last
-    /// plate stays. Of several that ask at once one develops it.
-    fn live_plate(&self, test: &Running) -> Result<Arc<Plate>, Fault> {
-        const REST: u32 = 4;
-        let proof = test.proof;
-        let film = self.film_in_memory(proof).ok_or_else(|| {
-            Fault::new(Code::Busy, "the test has no picture yet", format!("proof {proof}"), "it is there in a moment")
-        })?;
-        let mut live = lock(&self.0.live_plate);
-        let stays =
-            |l: &&LivePlate| l.proof == proof && (l.samples == film.samples() || l.made.elapsed() < REST * l.took);
-        if let Some(l) = live.as_ref().filter(stays) {
-            return Ok(l.plate.clone());
-        }
-        // The old one goes first: two of a large frame take much memory.
-        *live = None;
-        let (clock, samples) = (Instant::now(), film.samples());
-        let plate = Arc::new(self.0.screen.install(|| film.plate()));
-        // One that has ended meanwhile is not kept.
-        *live = self.running_test(proof).map(|_| LivePlate {
-            proof,
-            samples,
-            made: Instant::now(),
-            took: clock.elapsed(),
-            plate: plate.clone(),
-        });
-        Ok(plate)
-    }
-
-    /// Grain and samples of the blocks of a running test as sampling knows them, and the area that they lie in.
-    fn running_blocks(&self, proof: i64, d: &Description) -> Option<RunningBlocks> {
-        let film = self.running_film(proof)?;
-        let (map, samples) = film.known_blocks(d.judging().block);
-        let region = film.delivered_region();
-        // What was never judged has no grain to show.
-        let judged: Vec<u32> = samples.iter().zip(&map.pixels).map(|(n, p)| if *p > 0 { *n } else { 0 }).collect();
-        Some(RunningBlocks { frame: d.frame(), region, map, samples, judged })
-    }
-
-    /// The picture of a test that runs, without developing what is not shown.
-    ///
-    /// A page may ask as soon as the test has begun: the answer waits for the first look.
-    fn show_running(&self, proof: i64, look: &Look) -> Option<Shown> {
-        let (asked, view) = (Instant::now(), look.view);
-        let film = loop {
-            let film = self.film_in_memory(proof);
-            // One that is being put away is shown like this too, unless it is to be cleaned up.
-            if self.running_test(proof).is_none() && (film.is_none() || look.clean.acts()) {
-                return None;
-            }
-            match film {
-                Some(film) => break film,
-                None if asked.elapsed() > PATIENCE => return None,
-                None => std::thread::sleep(Duration::from_millis(2)),
-            }
-        };
-        if let Some(l) = film.first_look() {
-            let rgba = l.cells.iter().flat_map(|c| opaque_bytes(&view, *c)).collect();
-            return Some(Shown { frame: l.frame, region: l.region, size: (l.width, l.height), rgba });
-        }
-        let (frame, region) = (film.frame, film.area);
-        let mean = match self.live_picture(proof, &film) {
-            Some(picture) => picture,
-            None => self.0.screen.install(|| film.mean())?,
-        };
-        let bytes = self.0.screen.install(|| mean.par_iter().map(|c| opaque_bytes(&view, *c)).collect::<Vec<_>>());
-        let bytes = bytes.into_flattened();
-        Some(Shown { frame, region, size: (region.width, region.height), rgba: bytes })
-    }
-
-    /// Albedo, normal or depth of a running test, without developing the rest.
-    fn running_guide(&self, proof: i64, layer: Layer) -> Option<Shown> {
-        let guide = match layer {
-            Layer::Albedo => Guide::Albedo,
-            Layer::Normal => Guide::Normal,
-            Layer::Depth => Guide::Depth,
-            _ => return None,
-        };
-        let film = self.running_film(proof)?;
-        self.0.screen.install(|| {
-            let (values, samples) = film.guide(guide)?;
-            let bytes = |f: &(dyn Fn(Rgb) -> [u8; 3] + Sync)| values.par_iter().map(|c| f(*c)).collect::<Vec<_>>();
-            let rgb = match guide {
-                Guide::Albedo => bytes(&albedo_bytes),
-                Guide::Normal => bytes(&normal_bytes),
-                Guide::Depth => {
-                    let near = nearness(values.iter().map(|c| c[0]));
-                    bytes(&|c| near(c[0]))
-                }
-            };
-            Some(Shown::rendered(film.frame, film.delivered_region(), &rgb, &samples))
-        })
-    }
-
     pub fn show(&self, proof: i64, layer: Layer, look: &Look) -> Result<Shown, Fault> {
         if layer == Layer::Picture
             && let Some(shown) = self.show_running(proof, look)
@@ -341,10 +197,11 @@ impl Workshop {
         }
         let row = self.0.store.proof(proof)?;
         let d = self.description_of(&row)?;
-        if let Some(d) = d.as_ref().filter(|_| matches!(layer, Layer::Grain | Layer::Samples))
-            && let Some(b) = self.running_blocks(proof, d)
-        {
-            return Ok(self.0.screen.install(|| b.show(layer, look.threshold, most_shown(d))));
+        if let (Layer::Grain | Layer::Samples, Some(d)) = (layer, &d) {
+            self.has_samples(proof)?;
+            if let Some(b) = self.running_blocks(proof, d, None) {
+                return Ok(self.0.screen.install(|| b.show(layer, look.threshold, most_shown(d))));
+            }
         }
         if let Some(shown) = self.running_guide(proof, layer) {
             return Ok(shown);
@@ -412,21 +269,22 @@ impl Workshop {
     pub fn legends(&self, proof: i64, look: &Look) -> Result<Legends, Fault> {
         let threshold = look.threshold;
         let (d, _) = self.measured(proof)?;
+        self.has_samples(proof)?;
         let judging = d.judging();
-        let running = self.running_blocks(proof, &d).filter(|_| look.part.is_empty());
-        let (map, region, samples, judged) = match running {
+        let running = if look.part.is_empty() { self.running_blocks(proof, &d, None) } else { None };
+        let (plate, spread);
+        let (map, region, samples, judged): (_, _, &[u32], &[u32]) = match running {
             Some(b) => {
-                let [samples, judged] =
-                    [&b.samples, &b.judged].map(|of| self.0.screen.install(|| b.map.spread(of, b.region)));
-                (Arc::new(b.map), b.region, samples, judged)
+                spread = self.0.screen.install(|| [false, true].map(|judged| b.samples(judged)));
+                (Arc::new(b.map), b.region, &spread[0], &spread[1])
             }
             None => {
-                let plate = self.plate(proof)?;
+                plate = self.plate(proof)?;
                 let map = match look.part.as_str() {
                     "" => self.block_map(proof, &plate, &judging)?,
                     part => Arc::new(self.part_map(&plate, &judging, part)?),
                 };
-                (map, plate.region, plate.samples.clone(), plate.samples.clone())
+                (map, plate.region, &plate.samples, &plate.samples)
             }
         };
         // Parts are told as they are displayed; without a denoiser so is what is delivered.
@@ -436,8 +294,8 @@ impl Workshop {
             _ => Measure::Displayed,
         };
         Ok(Legends {
-            grain: maps::grain_legend(&map, measure, region, &judged, threshold, most_shown(&d)),
-            samples: maps::sample_legend(&samples),
+            grain: maps::grain_legend(&map, measure, region, judged, threshold, most_shown(&d)),
+            samples: maps::sample_legend(samples),
             ask: if self.running_test(proof).is_some() || !look.part.is_empty() {
                 None
             } else {
@@ -467,10 +325,13 @@ impl Workshop {
             block,
         };
         if let (Some(d), Some(film)) = (&d, self.running_film(proof)) {
+            self.has_samples(proof)?;
             inside(film.delivered_region(), d.frame())?;
-            // One pixel is developed, without what reduction takes from beyond its border.
-            let (plate, (map, _)) = (film.plate_of(one), film.known_blocks(block));
-            return Ok(readout(plate.mean()[0], plate.samples[0], map.at(x, y), plate.depth[0]));
+            if let Some(b) = self.running_blocks(proof, d, Some(one)) {
+                // One pixel is developed, without what reduction takes from beyond its border.
+                let plate = film.plate_of(one);
+                return Ok(readout(plate.mean()[0], plate.samples[0], b.map.at(x, y), plate.depth[0]));
+            }
         }
         let plate = self.plate(proof)?;
         let r = plate.region;

@@ -99,6 +99,72 @@ fn a_long_test_stops_at_once_and_a_new_one_takes_its_place() {
     assert!(w.stop_test() && !w.stop_test());
 }
 
+/// Everything that can be looked at while a test renders, asked for by four people at once, is answered in the size of the frame; what is
+/// shown the moment it is stopped is what is shown when it is on disk, and after a restart. A denoised live picture ends with it.
+#[test]
+fn a_test_shows_the_same_when_it_is_stopped_put_away_and_read_again() {
+    let (data, w, shot) = workshop();
+    let long = serde_json::json!({
+        "frame.width": 200, "frame.height": 140, "sampling.most": 65536, "sampling.threshold": 0.0005, "cleanup.live": 1,
+        "delivery.parts": true,
+    });
+    tune(&w, shot, long);
+    let id = w.start_test(shot, &NewTest::default()).unwrap();
+    let begun = Instant::now();
+    let look = w.look_of(id).unwrap();
+    // From the first moment on nothing is an error but that there is no picture yet, and no grain is told that nobody has judged.
+    let mut told = false;
+    while !told {
+        assert!(begun.elapsed() < Duration::from_secs(600), "the test does not get on");
+        match w.legends(id, &look) {
+            Ok(legends) => assert!(legends.grain.grain > 0.0, "grain of nothing"),
+            Err(fault) => assert_eq!(fault.code, fault::Code::Busy, "{fault}"),
+        }
+        let event = w.test_progress().expect("it runs");
+        told = matches!(event, Event::Test { progress, .. } if progress.samples_per_pixel >= 8.0);
+    }
+    let layers = [
+        Layer::Picture,
+        Layer::Grain,
+        Layer::Samples,
+        Layer::Albedo,
+        Layer::Normal,
+        Layer::Depth,
+        Layer::Shadow,
+        Layer::Clipped,
+    ];
+    let bytes = |layer: Layer| w.show(id, layer, &look).unwrap().rgba;
+    std::thread::scope(|s| {
+        for _ in 0..4 {
+            s.spawn(|| {
+                for layer in layers {
+                    let opaque = bytes(layer).chunks_exact(4).filter(|c| c[3] == 255).count();
+                    assert_eq!(opaque, 200 * 140, "{layer:?}");
+                }
+                let (legends, pixel) = (w.legends(id, &look).unwrap(), w.pixel(id, 100, 70, &look).unwrap());
+                assert!(legends.samples.iter().all(|s| s.value >= 2.0) && pixel.samples >= 8 && pixel.grain > 0.0);
+                assert!(pixel.grain <= legends.grain.worst_block * 2.0);
+            });
+        }
+    });
+    assert!(w.stop_test_at_once());
+    let of = |w: &Workshop| {
+        let shown = |layer: Layer| w.show(id, layer, &look).unwrap().rgba;
+        let pixel = w.pixel(id, 100, 70, &look).unwrap();
+        (
+            layers.map(shown),
+            format!("{pixel:?}"),
+            serde_json::to_string(&w.legends(id, &look).unwrap().samples).unwrap(),
+        )
+    };
+    let at_once = of(&w);
+    w.wait_for_test();
+    assert!(at_once == of(&w), "put away");
+    assert!(w.close(Duration::from_secs(300)).unwrap());
+    let w = Workshop::open(data.path()).unwrap();
+    assert!(at_once == of(&w), "read again");
+}
+
 #[test]
 fn proofs_are_compared_in_numbers_and_give_their_tuning_back() {
     let (_data, w, shot) = workshop();

@@ -10,13 +10,14 @@ import {
 import { Button, Dropdown, Input, Popover, Select, Tooltip } from "antd";
 import { memo, useCallback, useMemo, useState, type ReactNode } from "react";
 import { ask } from "../api/client";
-import { useSettings } from "../api/queries";
-import type { Group, ProofView } from "../api/types";
+import { useKnobs, useSettings } from "../api/queries";
+import type { Group, Knob, ProofView } from "../api/types";
 import { clock, duration, percent, size } from "../app/format";
 import { useAct } from "../app/useAct";
 import { useDelete } from "../app/useDelete";
 import { groups } from "./groups";
 import { phaseText } from "./TestBar";
+import { valueIn } from "./values";
 
 export const proofTitle = (p: ProofView) => (p.name ? `${p.number} · ${p.name}` : String(p.number));
 
@@ -68,14 +69,16 @@ interface Props {
 }
 
 /** Everything that is known of a proof, for its tooltip. */
-function facts(p: ProofView): string[] {
+function facts(p: ProofView, knobs: Knob[]): string[] {
+  const known = knobs.find((k) => k.id === "sampling.seed");
+  const seed = known && valueIn(p, known);
   const r = p.report;
   const c = p.circumstances;
   return [
     p.kind === "picture" ? "a picture from elsewhere" : `camera ${p.camera}, ${p.frame[0]} × ${p.frame[1]}`,
     ...(p.oversize !== 1 ? [`oversize ${p.oversize} ×`] : []),
     ...(p.overlays.length ? [`drafts: ${p.overlays.join(", ")}`] : []),
-    ...(p.tuning["sampling.seed"] !== undefined ? [`seed ${String(p.tuning["sampling.seed"])}`] : []),
+    ...(seed !== undefined ? [`seed ${seed}`] : []),
     ...(r ? [`${r.samples_per_pixel.toFixed(1)} samples a pixel, ${percent(r.settled, 0)} settled`] : []),
     ...(c
       ? [
@@ -106,6 +109,7 @@ interface CardProps {
 
 const Card = memo(function Card(p: CardProps) {
   const { proof, shown, letter, isReference, picked } = p;
+  const knobs = useKnobs().data ?? [];
   const [labelling, setLabelling] = useState(false);
   const act = useAct();
   const r = proof.report;
@@ -156,7 +160,7 @@ const Card = memo(function Card(p: CardProps) {
         <Tooltip
           title={
             <span className="facts">
-              {facts(proof).map((f) => (
+              {facts(proof, knobs).map((f) => (
                 <span key={f}>{f}</span>
               ))}
             </span>

@@ -22,6 +22,9 @@ export function valueText(knob: Knob | undefined, v: unknown): string {
   return pretty[String(v)] ?? String(v);
 }
 
-/** A knob's value in a proof, which tells only what differs from the defaults; unknown for a picture from elsewhere. */
+/**
+ * A knob's value in a proof, which tells only what differs from the defaults; unknown for pictures from elsewhere and for what
+ * cannot be read.
+ */
 export const valueIn = (proof: ProofView | undefined, knob: Knob): Value | undefined =>
-  proof && proof.kind !== "picture" ? ((proof.tuning[knob.id] ?? knob.default) as Value) : undefined;
+  proof && proof.camera !== null ? ((proof.tuning[knob.id] ?? knob.default) as Value) : undefined;

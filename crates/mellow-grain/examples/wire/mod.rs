@@ -27,25 +27,15 @@ impl Wire {
         Wire { stream: BufReader::new(TcpStream::connect(address).expect("a connection")), address }
     }
 
-    /// Status and body of an answer; a connection that was closed meanwhile is made anew.
+    /// Status and body of an answer.
     pub fn ask(&mut self, method: &str, path: &str, body: &str) -> std::io::Result<(u16, Vec<u8>)> {
-        match self.ask_once(method, path, body) {
-            Ok((0, _)) | Err(_) => {
-                *self = Wire::to(self.address);
-                self.ask_once(method, path, body)
-            }
-            answer => answer,
-        }
-    }
-
-    fn ask_once(&mut self, method: &str, path: &str, body: &str) -> std::io::Result<(u16, Vec<u8>)> {
         let head = format!("{method} {path} HTTP/1.1\r\nHost: {}\r\nContent-Type: application/json\r\n", self.address);
         self.stream.get_mut().write_all(format!("{head}Content-Length: {}\r\n\r\n{body}", body.len()).as_bytes())?;
         let (mut status, mut length) = (0, 0);
         loop {
             let mut line = String::new();
             if self.stream.read_line(&mut line)? == 0 {
-                return Ok((0, Vec::new()));
+                return Err(std::io::ErrorKind::UnexpectedEof.into());
             }
             let line = line.trim().to_ascii_lowercase();
             if let Some(rest) = line.strip_prefix("http/1.1 ") {
