@@ -4,9 +4,10 @@
 //! the threshold, by bisection on the forecast, with as many samples at the most as nearly all blocks need; or, where that leaves
 //! more grain, as many samples for all blocks as the minutes pay for.
 
-use crate::forecast::forecast_turned;
+use crate::forecast::{Turned, forecast_turned};
+use crate::outlook::with_samples;
 use crate::prices::id;
-use crate::{Advice, Effect, Forecast, Machine, Measured, advise, forecast};
+use crate::{Advice, Forecast, Machine, Measured, advise, forecast};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -30,6 +31,11 @@ const SMALLEST: u32 = 20;
 const DENOISE: &str = "cleanup.denoise";
 /// Points of the curve.
 const POINTS: usize = 25;
+/// Superblocks that are asked while searching; what is found is forecast from all of them.
+const ASKED: usize = 256;
+/// How far the search may be off all superblocks, relative, and how often it is put right.
+const OFF: f64 = 0.003;
+const TRIES: usize = 3;
 
 /// One change that the fit proposes.
 #[derive(Debug, Clone, PartialEq, Serialize, TS)]
@@ -133,21 +139,41 @@ struct Bench<'a> {
     machine: &'a Machine,
     /// Most samples are not to be changed.
     keep_most: bool,
+    /// Share of the superblocks that searches ask, and by how much longer all of them say that a final takes.
+    asked: f64,
+    ratio: f64,
 }
 
 impl Bench<'_> {
+    /// From all superblocks.
     fn forecast(&self, tuning: &Tuning, rows: &[&Advice]) -> Option<Forecast> {
-        let turn = |a: Effect, b: &&Advice| Effect {
-            time: a.time * b.effect.time,
-            variance: a.variance * b.effect.variance,
-            ..a
-        };
-        let even = Effect::new(1.0, 1.0, 0.0);
+        self.forecast_by(tuning, rows, 1.0)
+    }
+
+    fn forecast_by(&self, tuning: &Tuning, rows: &[&Advice], asked: f64) -> Option<Forecast> {
         // What adaptive sampling saves and ended bounces leave out the forecast computes itself.
-        let turned: Vec<&&Advice> = rows.iter().filter(|a| a.key == "splits" || a.key.starts_with("source")).collect();
-        let effect = turned.iter().fold(even, |e, a| turn(e, a));
-        let known: Vec<&str> = rows.iter().flat_map(|a| a.changes.keys().map(String::as_str)).collect();
-        forecast_turned(self.test, tuning, None, self.machine, (effect.time, effect.variance), &known)
+        let turning = rows.iter().filter(|a| a.key == "splits" || a.key.starts_with("source"));
+        let (mut turned, mut variance) = (Turned { asked, ..Turned::default() }, 1.0);
+        for a in turning {
+            (turned.time, variance) = (turned.time * a.effect.time, variance * a.effect.variance);
+        }
+        let known = rows.iter().flat_map(|a| a.changes.keys().map(String::as_str)).collect();
+        forecast_turned(self.test, tuning, None, self.machine, &Turned { variance, known, ..turned })
+    }
+
+    /// From a few superblocks, as all would say it.
+    fn search(&self, tuning: &Tuning, rows: &[&Advice]) -> Option<Forecast> {
+        let f = self.forecast_by(tuning, rows, self.asked)?;
+        let by = self.ratio;
+        Some(Forecast { seconds: by * f.seconds, low: by * f.low, high: by * f.high, ..f })
+    }
+
+    /// Puts the search right by what all superblocks say of a tuning; true if it was off.
+    fn put_right(&mut self, tuning: &Tuning, rows: &[&Advice], all: &Forecast) -> bool {
+        let Some(few) = self.search(tuning, rows).filter(|f| self.asked < 1.0 && f.seconds > 0.0) else { return false };
+        let off = all.seconds / few.seconds;
+        self.ratio *= off;
+        (off - 1.0).abs() > OFF
     }
 
     /// With as few samples at the most as let all but one in 200 of the blocks settle that ever would, and leave little more
@@ -155,15 +181,15 @@ impl Bench<'_> {
     fn with_enough(&self, tuning: &Tuning, rows: &[&Advice]) -> Option<(Tuning, Forecast)> {
         let with_most = |n: u32| tuning.clone().with(K::SamplingMost, n);
         if self.keep_most {
-            return Some((tuning.clone(), self.forecast(tuning, rows)?));
+            return Some((tuning.clone(), self.search(tuning, rows)?));
         }
-        let all = self.forecast(&with_most(MOST), rows)?;
+        let all = self.search(&with_most(MOST), rows)?;
         let does = |f: Forecast| f.settled >= 0.995 * all.settled && f.grain <= LITTLE_MORE * all.grain;
         let least = tuning.whole(K::SamplingLeast).max(16);
         let counts: Vec<u32> = ladder(MOST / 2).into_iter().map(|n| 2 * n).filter(|n| *n >= least).collect();
-        let enough = counts.partition_point(|n| !self.forecast(&with_most(*n), rows).is_some_and(does));
+        let enough = counts.partition_point(|n| !self.search(&with_most(*n), rows).is_some_and(does));
         match counts.get(enough).map(|n| with_most(*n)) {
-            Some(t) => self.forecast(&t, rows).map(|f| (t, f)),
+            Some(t) => self.search(&t, rows).map(|f| (t, f)),
             None => Some((with_most(MOST), all)),
         }
     }
@@ -212,7 +238,7 @@ fn threshold_for(bench: &Bench, t: &Tuning, rows: &[&Advice], seconds: f64) -> O
 fn evenly(bench: &Bench, t: &Tuning, rows: &[&Advice], seconds: f64) -> Option<(Tuning, Forecast)> {
     let at = |half: u32| {
         let t = t.clone().with(K::SamplingMost, 2 * half);
-        bench.forecast(&t, rows).map(|f| (t, f)).filter(|(_, f)| f.seconds <= seconds)
+        bench.search(&t, rows).map(|f| (t, f)).filter(|(_, f)| f.seconds <= seconds)
     };
     let (mut low, mut high) = (t.whole(K::SamplingLeast).max(16).div_ceil(2), MOST / 2 + 1);
     at(low)?;
@@ -278,11 +304,59 @@ fn priced(
     Some(rows)
 }
 
+/// What a search has found, forecast from all superblocks.
+struct Found {
+    /// The frame made smaller, where that is wanted and needed.
+    small: Option<Tuning>,
+    /// Threshold and most samples to offer, also where they are refused.
+    offered: f64,
+    enough: u32,
+    then: Tuning,
+    last: Forecast,
+    /// As many samples for all blocks as the minutes pay for.
+    is_even: bool,
+}
+
+/// Looks for size, threshold and most samples within `seconds`; `base` is the tuning with the rows that are taken already.
+fn find(bench: &Bench, base: &Tuning, taken: &[&Advice], seconds: f64, wanted: &Wanted) -> Option<Found> {
+    let refused = |key: &str| wanted.without.iter().any(|w| w == key);
+    let own = base.real(K::SamplingThreshold);
+    let far = wanted.threshold.is_none() && bench.with_enough(base, taken)?.1.seconds > AIM * seconds;
+    let small = if wanted.smaller && far { size_for(bench, base, taken, AIM * seconds) } else { None };
+    let shrunk = small.as_ref().filter(|_| !refused(SIZE));
+    let offered = match (wanted.threshold, shrunk) {
+        (Some(t), _) => t,
+        (None, Some(_)) => own,
+        (None, None) => threshold_for(bench, base, taken, AIM * seconds).map_or(THRESHOLDS.1, rounded),
+    };
+    let reached = if refused(id(K::SamplingThreshold)) { own } else { offered };
+    let then = shrunk.unwrap_or(base).clone().with(K::SamplingThreshold, reached);
+    // Also told where it is refused.
+    let (with_enough, _) = Bench { keep_most: false, ..*bench }.with_enough(&then, taken)?;
+    let enough = with_enough.whole(K::SamplingMost);
+    let then = if bench.keep_most { then } else { with_enough };
+    let last = bench.forecast(&then, taken)?;
+    // Where few samples tell the grain of blocks badly, a threshold that the minutes reach ends many of them by chance: then as many
+    // samples for all leave less.
+    let free_to_choose = wanted.threshold.is_none() && shrunk.is_none() && !bench.keep_most && reached != own;
+    let even = if free_to_choose { evenly(bench, base, taken, AIM * seconds) } else { None };
+    let even = even.and_then(|(t, _)| bench.forecast(&t, taken).map(|f| (t, f)));
+    Some(match even.filter(|(_, f)| LITTLE_MORE * f.grain < last.grain) {
+        Some((then, last)) => {
+            let enough = then.whole(K::SamplingMost);
+            Found { small, offered: own, enough, then, last, is_even: true }
+        }
+        None => Found { small, offered, enough, then, last, is_even: false },
+    })
+}
+
 /// Fits a tuning to `seconds`, or to the threshold that is wanted.
 pub fn fit(test: Measured, tuning: &Tuning, machine: &Machine, seconds: f64, wanted: &Wanted) -> Option<Fit> {
     let refused = |key: &str| wanted.without.iter().any(|w| w == key);
-    let bench = Bench { test, machine, keep_most: refused(id(K::SamplingMost)) };
+    let asked = (ASKED as f64 / with_samples(test.counts).max(1) as f64).min(1.0);
+    let mut bench = Bench { test, machine, keep_most: refused(id(K::SamplingMost)), asked, ratio: 1.0 };
     let now = bench.forecast(tuning, &[])?;
+    bench.put_right(tuning, &[], &now);
     let mut free: Vec<Advice> = advise(test, tuning, machine);
     free.retain(|a| a.key == "splits" || a.key == id(K::DepthTotal) || a.key == "adaptive");
     let taken: Vec<&Advice> = free.iter().filter(|a| !refused(&a.key)).collect();
@@ -291,31 +365,14 @@ pub fn fit(test: Measured, tuning: &Tuning, machine: &Machine, seconds: f64, wan
         base = with(&base, &a.changes)?;
     }
     let own = tuning.real(K::SamplingThreshold);
-    let far = wanted.threshold.is_none() && bench.with_enough(&base, &taken)?.1.seconds > AIM * seconds;
-    let small = if wanted.smaller && far { size_for(&bench, &base, &taken, AIM * seconds) } else { None };
-    let shrunk = small.as_ref().filter(|_| !refused(SIZE));
-    let offered = match (wanted.threshold, shrunk) {
-        (Some(t), _) => t,
-        (None, Some(_)) => own,
-        (None, None) => threshold_for(&bench, &base, &taken, AIM * seconds).map_or(THRESHOLDS.1, rounded),
-    };
-    let reached = if refused(id(K::SamplingThreshold)) { own } else { offered };
-    let then = shrunk.unwrap_or(&base).clone().with(K::SamplingThreshold, reached);
-    // Also told where it is refused.
-    let (with_enough, _) = Bench { keep_most: false, ..bench }.with_enough(&then, &taken)?;
-    let mut enough = with_enough.whole(K::SamplingMost);
-    let mut then = if bench.keep_most { then } else { with_enough };
-    let mut last = bench.forecast(&then, &taken)?;
-    // Where few samples tell the grain of blocks badly, a threshold that the minutes reach ends many of them by chance: then as many
-    // samples for all leave less.
-    let free_to_choose = wanted.threshold.is_none() && shrunk.is_none() && !bench.keep_most && reached != own;
-    let even = if free_to_choose { evenly(&bench, &base, &taken, AIM * seconds) } else { None };
-    let even = even.filter(|(_, f)| LITTLE_MORE * f.grain < last.grain);
-    let is_even = even.is_some();
-    if let Some((tuning, forecast)) = even {
-        (enough, then, last) = (tuning.whole(K::SamplingMost), tuning, forecast);
+    let mut found = find(&bench, &base, &taken, seconds, wanted)?;
+    for _ in 0..TRIES {
+        if !bench.put_right(&found.then, &taken, &found.last) {
+            break;
+        }
+        found = find(&bench, &base, &taken, seconds, wanted)?;
     }
-    let offered = if is_even { own } else { offered };
+    let Found { small, offered, enough, then, last, is_even } = found;
 
     let row = |key: &str, title: String, why: &str, changes| FitRow {
         key: key.into(),
@@ -372,7 +429,7 @@ pub fn fit(test: Measured, tuning: &Tuning, machine: &Machine, seconds: f64, wan
     };
     let curve = (0..POINTS).into_par_iter().filter_map(|i| {
         let x = threshold_at(i as f64 / (POINTS - 1) as f64);
-        let f = bench.forecast(&then.clone().with(K::SamplingThreshold, x).with(K::SamplingMost, MOST), &taken)?;
+        let f = bench.search(&then.clone().with(K::SamplingThreshold, x).with(K::SamplingMost, MOST), &taken)?;
         Some(CurvePoint { threshold: x, seconds: f.seconds, low: f.low, high: f.high, grain: f.grain })
     });
     let curve = curve.collect();
@@ -449,7 +506,8 @@ fn ways_out(bench: &Bench, fine: &Tuning, rows: &[&Advice], seconds: f64) -> Opt
         changes.extend(one(K::SamplingMost, t.whole(K::SamplingMost)));
         changes
     };
-    let (whole, f) = bench.with_enough(fine, rows)?;
+    let (whole, _) = bench.with_enough(fine, rows)?;
+    let f = bench.forecast(&whole, rows)?;
     let budget = f.seconds / AIM;
     if budget <= seconds {
         return Some(Vec::new());
@@ -457,7 +515,8 @@ fn ways_out(bench: &Bench, fine: &Tuning, rows: &[&Advice], seconds: f64) -> Opt
     let title = format!("{} more for a threshold of {:.2} %", spoken(budget - seconds), 100.0 * own);
     let mut out = vec![WayOut { title, seconds: Some(f.seconds), budget, changes: sampling(&whole) }];
     if let Some(small) = size_for(bench, fine, rows, AIM * seconds)
-        && let Some((small, f)) = bench.with_enough(&small, rows)
+        && let Some((small, _)) = bench.with_enough(&small, rows)
+        && let Some(f) = bench.forecast(&small, rows)
     {
         let (w, h) = (small.whole(K::FrameWidth), small.whole(K::FrameHeight));
         let title = format!("{w} × {h} px instead, at {:.2} %", 100.0 * own);

@@ -335,18 +335,32 @@ fn uncorrected() -> f64 {
 
 /// Forecast of the whole frame at `tuning`, or of a region of it; none if the test has not got far enough to say anything.
 pub fn forecast(test: Measured, tuning: &Tuning, region: Option<Region>, machine: &Machine) -> Option<Forecast> {
-    forecast_turned(test, tuning, region, machine, (1.0, 1.0), &[])
+    forecast_turned(test, tuning, region, machine, &Turned::default())
 }
 
-/// The same where trials have told what changed knobs do to the time of a sample and to its variance: factors of both, and
-/// the ids of the knobs.
+/// What is known beside the test.
+pub(crate) struct Turned<'a> {
+    /// What trials have told that changed knobs do to the time of a sample and to its variance, and the ids of the knobs.
+    pub time: f64,
+    pub variance: f64,
+    pub known: Vec<&'a str>,
+    /// Share of the test's superblocks that are asked: few for searches.
+    pub asked: f64,
+}
+
+impl Default for Turned<'_> {
+    fn default() -> Self {
+        Turned { time: 1.0, variance: 1.0, known: Vec::new(), asked: 1.0 }
+    }
+}
+
+/// [`forecast`] with what is known beside the test.
 pub(crate) fn forecast_turned(
     test: Measured,
     tuning: &Tuning,
     region: Option<Region>,
     machine: &Machine,
-    turned: (f64, f64),
-    known: &[&str],
+    turned: &Turned,
 ) -> Option<Forecast> {
     let d = test.description;
     let frame = (tuning.whole(K::FrameWidth), tuning.whole(K::FrameHeight));
@@ -354,7 +368,7 @@ pub(crate) fn forecast_turned(
     let size = film_frame_of(tuning);
     let tests: Vec<(usize, Known)> = std::iter::once(test)
         .chain(test.also.iter().copied())
-        .map(|t| Known::of(t, tuning, known))
+        .map(|t| Known::of(t, tuning, &turned.known))
         .enumerate()
         .filter(|(k, t)| *k == 0 || (t.needs_test.is_empty() && t.test.description.film_frame() == size))
         .collect();
@@ -364,8 +378,9 @@ pub(crate) fn forecast_turned(
         .map(|(_, t)| Source {
             d: t.test.description,
             counts: t.test.counts,
-            time: turned.0 * t.split.time * t.shorter.unwrap_or(1.0),
-            variance: turned.1 * t.split.variance,
+            time: turned.time * t.split.time * t.shorter.unwrap_or(1.0),
+            variance: turned.variance * t.split.variance,
+            asked: turned.asked,
         })
         .collect();
     let has_seen = |r: Region| sources.iter().any(|s| frame == s.d.frame() && r.shared(s.d.area()) == Some(r));

@@ -12,8 +12,8 @@ use picture::{Region, reduce::gain};
 use rayon::prelude::*;
 use std::collections::BTreeMap;
 use tracer::{
-    BlockCount, Description, Fall, LOOKS, Limits, SavedCounts, Shown, Stops, Variance, film_frame_of, shown,
-    superblocks, variances_at,
+    BlockCount, Description, Fall, LOOKS, Limits, OnTheWay, SUPERBLOCK, SavedCounts, Shown, Stops, Variance,
+    film_frame_of, level, shown, superblocks, variances_at,
 };
 use tuning::{K, Tuning};
 
@@ -123,6 +123,23 @@ pub(crate) struct Source<'a> {
     pub counts: &'a SavedCounts,
     pub time: f64,
     pub variance: f64,
+    /// Share of its superblocks that are asked, chosen by their places alone; they stand for the others. 1 asks all.
+    pub asked: f64,
+}
+
+impl Source<'_> {
+    /// Whether a superblock is asked: places whose value in the additive recurrence of two dimensions is small lie evenly over the
+    /// frame (Roberts 2018, as pilots choose theirs), and are the same in all tests of a frame.
+    fn asks(&self, bounds: &Region) -> bool {
+        const STEPS: [f64; 2] = [0.754_877_666_246_693, 0.569_840_290_998_053];
+        let [x, y] = [bounds.x, bounds.y].map(|at| (at / SUPERBLOCK) as f64);
+        (0.5 + STEPS[0] * x + STEPS[1] * y).fract() < self.asked
+    }
+}
+
+/// Superblocks of a test that have samples.
+pub(crate) fn with_samples(counts: &SavedCounts) -> usize {
+    counts.tiles.iter().filter(|(_, blocks)| blocks.iter().any(|b| b.n > 0)).count()
 }
 
 /// A superblock in the final's own frame.
@@ -150,8 +167,18 @@ impl Square {
     }
 }
 
-/// The superblocks of a test as a final at `tuning` would have them, in the test's own frame; with the longest count of its blocks.
-fn squares_of(s: &Source, tuning: &Tuning) -> Option<(u32, Vec<(Region, Square)>)> {
+/// Superblocks of a test as a final would have them, in the test's own frame.
+#[derive(Default)]
+struct Told {
+    squares: Vec<(Region, Square)>,
+    /// For how many times their pixels they stand.
+    each_for: f64,
+    /// The longest count of the test's blocks.
+    longest: u32,
+}
+
+/// The superblocks of a test as a final at `tuning` would have them.
+fn squares_of(s: &Source, tuning: &Tuning) -> Option<Told> {
     let Source { d, counts, .. } = s;
     let limits = Limits::of(tuning);
     let side = d.judging().block;
@@ -168,21 +195,27 @@ fn squares_of(s: &Source, tuning: &Tuning) -> Option<(u32, Vec<(Region, Square)>
     let fast = Fall { growth: (0.4 * growth).min(growth - 0.05), beyond: 0.4 * beyond };
     let own = Limits::of(&d.tuning);
     let [stops, fast, slow] = [fall, fast, slow].map(|fall| fall.stops(limits.most, limits.threshold));
-    let rule = Rule { limits, fall, stops, slow, fast, scale, anew: counts.anew, own };
-    let tiles: Vec<_> = superblocks(d.film_area(), d.film_frame()).zip(&counts.tiles).collect();
-    let squares = tiles.into_par_iter().map(|(bounds, (spent, blocks))| {
-        let square = rule.square(*spent, blocks, &areas(bounds, blocks.len(), side));
-        (bounds, Square { seconds_per_sample: s.time * square.seconds_per_sample, ..square })
+    let level = level(limits.threshold);
+    let rule = Rule { limits, level, fall, stops, slow, fast, scale, anew: counts.anew, own };
+    let all: Vec<_> = superblocks(d.film_area(), d.film_frame()).zip(&counts.tiles).collect();
+    let squares = all.par_iter().filter(|(bounds, _)| s.asks(bounds)).map(|(bounds, (spent, blocks))| {
+        let square = rule.square(*spent, blocks, &areas(*bounds, blocks.len(), side));
+        (*bounds, Square { seconds_per_sample: s.time * square.seconds_per_sample, ..square })
     });
-    Some((longest, squares.filter(|(_, s)| s.pixels > 0.0).collect()))
+    let squares: Vec<_> = squares.filter(|(_, s)| s.pixels > 0.0).collect();
+    let each_for = match s.asked < 1.0 {
+        true => with_samples(counts) as f64 / squares.len().max(1) as f64,
+        false => 1.0,
+    };
+    Some(Told { squares, each_for, longest })
 }
 
 /// The superblocks of several tests in the final's frame, each place once: of tests of that very frame the one that has seen most of
 /// a superblock, and if they have seen as much the one with more samples; elsewhere the first test, whatever its size.
-fn merged(sources: &[Vec<(Region, Square)>], sizes: &[(u32, u32)], frame: (u32, u32)) -> Vec<Placed> {
+fn merged(sources: &[Told], sizes: &[(u32, u32)], frame: (u32, u32)) -> Vec<Placed> {
     let mut best: BTreeMap<(u32, u32), Placed> = BTreeMap::new();
-    for (source, squares) in sources.iter().enumerate().filter(|(k, _)| sizes[*k] == frame) {
-        for (bounds, square) in squares {
+    for (source, told) in sources.iter().enumerate().filter(|(k, _)| sizes[*k] == frame) {
+        for (bounds, square) in &told.squares {
             let better = best.get(&(bounds.y, bounds.x)).is_none_or(|had| {
                 let (pixels, taken) = (square.pixels / had.square.pixels, square.taken / had.square.taken.max(1.0));
                 pixels > 1.02 || (pixels > 0.98 && taken > 1.0)
@@ -200,7 +233,7 @@ fn merged(sources: &[Vec<(Region, Square)>], sizes: &[(u32, u32)], frame: (u32, 
             let [x, y] = [(r.x, r.right()), (r.y, r.bottom())].map(|(a, b)| (a as f64, b as f64));
             [x.0 * times[0], y.0 * times[1], x.1 * times[0], y.1 * times[1]]
         };
-        let rest = sources[0].iter().filter_map(|(bounds, square)| {
+        let rest = sources[0].squares.iter().filter_map(|(bounds, square)| {
             let [x0, y0, x1, y1] = on(bounds);
             let covered = |p: &Placed| {
                 let b = p.bounds;
@@ -226,17 +259,12 @@ pub(crate) fn outlook(sources: &[Source], tuning: &Tuning, wanted: Option<Region
     let limits = Limits::of(tuning);
     let frame = film_frame_of(tuning);
     let sizes: Vec<(u32, u32)> = sources.iter().map(|s| s.d.film_frame()).collect();
-    let mut longest = 0;
-    let mut apart = Vec::new();
-    for (k, s) in sources.iter().enumerate() {
-        let squares = squares_of(s, tuning);
-        if k == 0 {
-            longest = squares.as_ref()?.0;
-        }
-        apart.push(squares.map(|(_, squares)| squares).unwrap_or_default());
-    }
-    let first_pixels: f64 = apart[0].iter().map(|(_, s)| s.pixels).sum();
+    let told = |k: usize| squares_of(&sources[k], tuning);
+    let mut apart = vec![told(0)?];
+    apart.extend((1..sources.len()).map(|k| told(k).unwrap_or_default()));
+    let first_pixels = apart[0].each_for * apart[0].squares.iter().map(|(_, s)| s.pixels).sum::<f64>();
     let mut placed = merged(&apart, &sizes, frame);
+    placed.iter_mut().for_each(|p| p.square = p.square.times(apart[p.source].each_for));
     placed.retain(|p| wanted.is_none_or(|w| w.shared(p.bounds).is_some()));
     let squares: Vec<Square> = placed.iter().map(|p| p.square).collect();
     let pixels: f64 = squares.iter().map(|s| s.pixels).sum();
@@ -304,7 +332,7 @@ pub(crate) fn outlook(sources: &[Source], tuning: &Tuning, wanted: Option<Region
             .hypot(far_off),
         least: weighed(|s| s.expected_fast) / weighed(|s| s.expected).max(1e-18),
         most: weighed(|s| s.expected_slow) / weighed(|s| s.expected).max(1e-18),
-        longest,
+        longest: apart[0].longest,
         counted: 1.0 - weighed(|s| s.extrapolated) / weighed(|s| s.expected).max(1e-18),
     })
 }
@@ -356,6 +384,8 @@ fn student(free: usize) -> f64 {
 
 struct Rule {
     limits: Limits,
+    /// Its threshold as blocks remember thresholds.
+    level: f64,
     fall: Fall,
     stops: Stops,
     /// If grain fell more slowly, and faster.
@@ -382,7 +412,7 @@ impl Rule {
 
     /// The same for a block as it stands. Where a sample has another variance, it ends in proportion: its own end is known better than
     /// what is expected of its last variance, and by that alone more rays could look dearer in samples.
-    fn stop_of(&self, b: &BlockCount, variance: Variance, stops: &Stops) -> f64 {
+    fn stop_of(&self, b: &BlockCount, way: OnTheWay, variance: Variance, stops: &Stops) -> f64 {
         let (l, own) = (&self.limits, &self.own);
         // A pilot stops nothing before its first look is over.
         let looked = b.n == LOOKS[0] && b.n > own.least;
@@ -391,7 +421,7 @@ impl Rule {
             return self.stop(variance, b.judged(), stops);
         }
         let shown = variance.times(self.scale.powi(-2));
-        let alike = self.stop_alike(b, shown, stops, stopped);
+        let alike = self.stop_alike(b, way, shown, stops, stopped);
         if self.scale == 1.0 {
             return alike;
         }
@@ -400,20 +430,16 @@ impl Rule {
     }
 
     /// The same where a sample has the variance that the test has shown: by the grain that the block showed on its way.
-    fn stop_alike(&self, b: &BlockCount, shown: Variance, stops: &Stops, stopped: bool) -> f64 {
+    fn stop_alike(&self, b: &BlockCount, way: OnTheWay, shown: Variance, stops: &Stops, stopped: bool) -> f64 {
         let (l, own) = (&self.limits, &self.own);
-        let t = l.threshold;
-        if stopped && (t / own.threshold - 1.0).abs() < 0.001 && l.least == own.least {
+        if stopped && (l.threshold / own.threshold - 1.0).abs() < 0.001 && l.least == own.least {
             return b.n.min(l.most) as f64;
         }
         // The same samples tell where it would have ended, if it is not beyond them.
-        let mut walked = b.walked().peekable();
-        if walked.peek().is_none() {
-            return self.stop(shown, b.judged(), stops);
-        }
-        match walked.find(|(n, threshold)| *n >= l.least && *threshold <= t) {
-            Some((n, _)) => n.min(l.most) as f64,
-            None => stops.expected(shown, b.judged(), l.least.max(b.judged() + 1)),
+        match way {
+            OnTheWay::Unknown => self.stop(shown, b.judged(), stops),
+            OnTheWay::Ended(n) => n.min(l.most) as f64,
+            OnTheWay::Further => stops.expected(shown, b.judged(), l.least.max(b.judged() + 1)),
         }
     }
 
@@ -429,14 +455,15 @@ impl Rule {
             s.pixels += p;
             s.longest = s.longest.max(b.n);
             s.unfinished |= b.n < self.own.most && !(self.own.adaptive && b.settled && b.n >= self.own.least);
-            let n = self.stop_of(b, variance, &self.stops);
+            let way = b.on_the_way(self.limits.least, self.level);
+            let n = self.stop_of(b, way, variance, &self.stops);
             s.expected += p * 2.0 * n;
-            let counted = n <= b.n as f64 && !self.anew && b.walked().next().is_some();
+            let counted = n <= b.n as f64 && !self.anew && way != OnTheWay::Unknown;
             s.extrapolated += if counted { 0.0 } else { p * 2.0 * n };
             // Blocks that go on for long take longer for each sample too: both come from what is behind them.
             load += p * 2.0 * n * each;
-            s.expected_fast += p * 2.0 * self.stop_of(b, variance, &self.fast);
-            s.expected_slow += p * 2.0 * self.stop_of(b, variance, &self.slow);
+            s.expected_fast += p * 2.0 * self.stop_of(b, way, variance, &self.fast);
+            s.expected_slow += p * 2.0 * self.stop_of(b, way, variance, &self.slow);
             for ((seen, at), variances) in seen.iter_mut().zip(LOOKS).zip(&looks) {
                 let Some(variances) = variances else { continue };
                 // What had settled before has ended there.

@@ -235,6 +235,46 @@ fn adds_up(f: &advice::Fit) -> bool {
     taken().count() > 0 && near(seconds, f.then.seconds - f.now.seconds) && near(grain, f.then.grain - f.now.grain)
 }
 
+/// A frame of 2688 × 1792 pixels that is the same 96 superblocks 49 times over: what a fit finds there from a few of them it finds
+/// from all of the small frame, and what it says holds for all.
+#[test]
+fn a_fit_on_a_large_frame_is_that_of_all_its_superblocks() {
+    const TIMES: u32 = 7;
+    let small = tuned(12, 0.05).with(K::FrameWidth, 384).with(K::FrameHeight, 256);
+    let large = small.clone().with(K::FrameWidth, 384 * TIMES).with(K::FrameHeight, 256 * TIMES);
+    let test = Tested::of(&run(&stage(), &small, None));
+    let (columns, rows) = (12, 8);
+    let (all, copies) = ((columns * rows * TIMES * TIMES) as usize, (TIMES * TIMES) as f64);
+    let wide = |i: usize| (i as u32 / (columns * TIMES) % rows * columns + i as u32 % columns) as usize;
+    let tiles = (0..all).map(|i| test.counts.tiles[wide(i)].clone()).collect();
+    let counts = SavedCounts { tiles, ..test.counts.clone() };
+    let report = RenderReport {
+        seconds: copies * test.report.seconds,
+        processor_seconds: copies * test.report.processor_seconds,
+        judging_seconds: copies * test.report.judging_seconds,
+        samples: TIMES as u64 * TIMES as u64 * test.report.samples,
+        ..test.report.clone()
+    };
+    let description = Description::new("", None, "Front", large.clone());
+    let copied = Measured { description: &description, counts: &counts, report: &report, ..test.measured() };
+    let machine = Machine { start: 0.0, ..Machine::default() };
+    let now = |t: &Tuning| t.clone().with(K::SamplingThreshold, 0.09);
+    let seconds = forecast(copied, &now(&large), None, &machine).unwrap().seconds;
+    let plain = forecast(test.measured(), &now(&small), None, &machine).unwrap().seconds;
+    assert!((seconds / plain / copies - 1.0).abs() < 1e-3, "{seconds} {plain}");
+    for times in [0.7, 2.0, 8.0] {
+        let wanted = Wanted::default();
+        let by_few = fit(copied, &now(&large), &machine, times * seconds, &wanted).unwrap();
+        let by_all = fit(test.measured(), &now(&small), &machine, times * plain, &wanted).unwrap();
+        assert!((by_few.threshold / by_all.threshold - 1.0).abs() < 0.05, "{} {}", by_few.threshold, by_all.threshold);
+        assert!((by_few.then.seconds / by_all.then.seconds / copies - 1.0).abs() < 0.03, "{times}: {by_few:?}");
+        assert!(by_few.fits && adds_up(&by_few) && by_few.then.seen == 1.0, "{times}: {by_few:?}");
+        for (a, b) in by_few.curve.iter().zip(&by_all.curve) {
+            assert!((a.seconds / b.seconds / copies - 1.0).abs() < 0.05, "{times}: {a:?} {b:?}");
+        }
+    }
+}
+
 /// The history of a machine: forecasts that came out a fifth too low are corrected, the more the more of them there are.
 #[test]
 fn finals_correct_later_forecasts() {

@@ -6,6 +6,7 @@
 
 use crate::rounds::{BlockCount, Variance, ladder};
 use std::f64::consts::LN_2;
+use std::sync::LazyLock;
 
 /// The growth fades by this factor with each doubling; from test renders, which lie between 0.4 and 1.
 const FADE: f64 = 0.65;
@@ -59,11 +60,7 @@ impl Fall {
 
     /// Where blocks are expected to stop under such limits.
     pub fn stops(self, most: u32, threshold: f64) -> Stops {
-        let of = |n: u32| {
-            let octaves = (n as f64).log2();
-            Step { n, octaves, faded: FADE.powf(octaves) }
-        };
-        let mut steps: Vec<Step> = ladder(most).into_iter().map(of).collect();
+        let mut steps: Vec<Step> = ladder(most).into_iter().map(Step::of).collect();
         steps.pop();
         Stops { fall: self, most, threshold: threshold.ln(), steps }
     }
@@ -89,17 +86,26 @@ struct Step {
     faded: f64,
 }
 
+impl Step {
+    fn of(n: u32) -> Step {
+        let octaves = (n as f64).log2();
+        Step { n, octaves, faded: FADE.powf(octaves) }
+    }
+}
+
 impl Stops {
     /// Samples per half at which a block is expected to stop that showed such a variance at `n`, and takes `least` at the least:
     /// averaged over the scatter of the estimate, on the actual ladder.
     pub fn expected(&self, variance: Variance, n: u32, least: u32) -> f64 {
         let scatter = if variance.floored { FLOOR_SCATTER } else { SCATTER };
-        let from = (n as f64).log2();
-        let faded = FADE.powf(from);
+        let from = match self.steps.binary_search_by_key(&n, |s| s.n) {
+            Ok(k) => self.steps[k],
+            Err(_) => Step::of(n),
+        };
         let shown = variance.each.max(1e-24).ln();
         let (mut alive, mut expected) = (1.0, 0.0);
         for step in self.steps.iter().filter(|s| s.n >= least) {
-            let grown = self.fall.grown(step.octaves - from, step.faded / faded);
+            let grown = self.fall.grown(step.octaves - from.octaves, step.faded / from.faded);
             let below = self.threshold - 0.5 * (shown + grown - step.octaves * LN_2);
             // Nobody passes who is expected four scatters above it.
             if below < -4.0 * scatter {
@@ -117,9 +123,20 @@ impl Stops {
     }
 }
 
-/// The normal distribution function, by the logistic approximation of Bowling et al. (2009); error below 2·10⁻⁴.
+/// The normal distribution function, by the logistic approximation of Bowling et al. (2009); error below 2·10⁻⁴. Tabulated, since
+/// forecasts ask for it millions of times.
 fn normal_below(z: f64) -> f64 {
-    1.0 / (1.0 + (-(0.07056 * z.powi(3) + 1.5976 * z)).exp())
+    const STEPS: f64 = 256.0;
+    const END: f64 = 5.0;
+    static TABLE: LazyLock<Vec<f64>> = LazyLock::new(|| {
+        let at = |i: usize| i as f64 / STEPS - END;
+        (0..=(2.0 * END * STEPS) as usize + 1)
+            .map(|i| 1.0 / (1.0 + (-(0.07056 * at(i).powi(3) + 1.5976 * at(i))).exp()))
+            .collect()
+    });
+    let x = (z.clamp(-END, END) + END) * STEPS;
+    let (i, part) = (x as usize, x.fract());
+    TABLE[i] + part * (TABLE[i + 1] - TABLE[i])
 }
 
 #[cfg(test)]

@@ -48,5 +48,5 @@ pub use render::{
     Outlook, Phase, Plan, Progress, RayCount, Render, RenderReport, SPLIT_KINDS, SavedCounts, SavedRender, Scope,
     SplitKind, SplitRow, UNLIMITED,
 };
-pub use rounds::{BlockCount, LOOKS, Shown, Variance, ladder, previous, shown, variances_at};
+pub use rounds::{BlockCount, LOOKS, OnTheWay, Shown, Variance, ladder, level, previous, shown, variances_at};
 pub use stage::{Stage, StageTimes};

@@ -61,13 +61,24 @@ pub struct BlockCount {
 /// Steps of the ladder that a block remembers: 64 times the count.
 const WALK: usize = 12;
 
-/// A threshold in parts of an octave: rounded to 0.02 %.
-fn level_of(threshold: f64) -> u16 {
-    (4096.0 * (threshold.log2() + 14.0)).round().clamp(1.0, u16::MAX as f64) as u16
+/// A threshold in parts of an octave.
+pub fn level(threshold: f64) -> f64 {
+    4096.0 * (threshold.log2() + 14.0)
 }
 
-fn threshold_of(level: u16) -> f64 {
-    (level as f64 / 4096.0 - 14.0).exp2()
+/// The same rounded to 0.02 %, as blocks remember it; 0 is none.
+fn level_of(threshold: f64) -> u16 {
+    level(threshold).round().clamp(1.0, u16::MAX as f64) as u16
+}
+
+/// What a block's own way up the ladder tells of its end under another threshold.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum OnTheWay {
+    /// It remembers no step.
+    Unknown,
+    Ended(u32),
+    /// It would have gone further than it has.
+    Further,
 }
 
 /// Steps of the ladder, in samples per half, whose grain is remembered: what blocks say of themselves there is compared with what
@@ -117,17 +128,21 @@ impl BlockCount {
         (self.n > 0 && self.grain >= 0.0).then(|| self.grain as f64 * (self.judged() as f64 / self.n as f64).sqrt())
     }
 
-    /// The last steps of the ladder at which the block was judged, from the first one on, each with the threshold at and above which
-    /// it would have settled there.
-    pub fn walked(&self) -> impl Iterator<Item = (u32, f64)> {
-        let mut next = self.judged();
-        let mut walk = self.levels.map(|level| {
-            let n = next;
-            next = previous(n);
-            (n, level)
-        });
-        walk.reverse();
-        walk.into_iter().filter(|(_, level)| *level > 0).map(|(n, level)| (n, threshold_of(level)))
+    /// Where it would have ended on its way under a threshold of that level ([`level`]) and so many samples at the least, as far as it
+    /// remembers: at the first of the steps at which it was judged that lets it settle.
+    pub fn on_the_way(&self, least: u32, level: f64) -> OnTheWay {
+        let (mut n, mut out) = (self.judged(), OnTheWay::Unknown);
+        for known in self.levels {
+            if known > 0 {
+                if n >= least && known as f64 <= level {
+                    out = OnTheWay::Ended(n);
+                } else if out == OnTheWay::Unknown {
+                    out = OnTheWay::Further;
+                }
+            }
+            n = previous(n);
+        }
+        out
     }
 
     /// It is to be judged at the step `n`: it may have been judged there before, in a render that goes on from an earlier one.

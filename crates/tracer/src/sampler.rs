@@ -23,20 +23,17 @@ impl Sampler {
         Sampler { base: combine(self.base, 0x9e37 + kind), index: self.index.wrapping_mul(split).wrapping_add(ray) }
     }
 
-    /// One number in [0, 1) of a set.
+    /// One number in [0, 1) of a set: the first of [`Sampler::set`].
     #[inline]
     pub fn one(&self, set: u32) -> f32 {
-        let key = combine(self.base, set);
-        unit(scrambled(scramble(self.index, key), 0, combine(key, 1)))
+        self.set(set)[0]
     }
 
     /// Four numbers in [0, 1) of a set.
     #[inline]
     pub fn set(&self, set: u32) -> [f32; 4] {
         let key = combine(self.base, set);
-        let index = scramble(self.index, key);
-        let value = |d: u32| unit(scrambled(index, d as usize, combine(key, d + 1)));
-        [value(0), value(1), value(2), value(3)]
+        scrambled(scramble(self.index, key), [1, 2, 3, 4].map(|d| combine(key, d))).map(unit)
     }
 
     /// A hash for decisions that are not part of the picture, such as which samples are timed.

@@ -4,26 +4,31 @@
 /// Joe–Kuo parameters of dimensions 2…4: degree s, coefficients a, initial m. Dimension 1 is the van der Corput sequence.
 const PARAMETERS: [(u32, u32, [u32; 3]); 3] = [(1, 0, [1, 0, 0]), (2, 1, [1, 3, 0]), (3, 1, [1, 3, 1])];
 
-type ByteTables = [[u32; 256]; 4];
+/// Numbers of the four dimensions side by side.
+pub type Four = [u32; 4];
 
-/// For each dimension and each byte of the index, the exclusive-or of its direction numbers, with the bits in reverse order,
-/// as scrambling wants them.
-static TABLES: [ByteTables; 4] = [tables(0), tables(1), tables(2), tables(3)];
+/// For each byte of the index, the exclusive-or of its direction numbers, with the bits in reverse order, as scrambling wants
+/// them: one line of memory brings all dimensions.
+static TABLES: [[Four; 256]; 4] = tables();
 
-const fn tables(dimension: usize) -> ByteTables {
-    let v = directions(dimension);
-    let mut t = [[0u32; 256]; 4];
-    let mut i = 0;
-    while i < 4 * 256 {
-        let (byte, value) = (i / 256, i % 256);
-        let mut bit = 0;
-        while bit < 8 {
-            if value >> bit & 1 == 1 {
-                t[byte][value] ^= v[byte * 8 + bit].reverse_bits();
+const fn tables() -> [[Four; 256]; 4] {
+    let mut t = [[[0u32; 4]; 256]; 4];
+    let mut dimension = 0;
+    while dimension < 4 {
+        let v = directions(dimension);
+        let mut i = 0;
+        while i < 4 * 256 {
+            let (byte, value) = (i / 256, i % 256);
+            let mut bit = 0;
+            while bit < 8 {
+                if value >> bit & 1 == 1 {
+                    t[byte][value][dimension] ^= v[byte * 8 + bit].reverse_bits();
+                }
+                bit += 1;
             }
-            bit += 1;
+            i += 1;
         }
-        i += 1;
+        dimension += 1;
     }
     t
 }
@@ -56,18 +61,19 @@ const fn directions(dimension: usize) -> [u32; 32] {
     v
 }
 
-/// The unscrambled point `index` of a dimension 0…3 as a fraction of 2³², with its bits in reverse order.
+/// The unscrambled point `index` as fractions of 2³², with their bits in reverse order.
 #[inline]
-fn reversed(index: u32, dimension: usize) -> u32 {
-    let t = &TABLES[dimension];
-    let b = index.to_le_bytes();
-    t[0][b[0] as usize] ^ t[1][b[1] as usize] ^ t[2][b[2] as usize] ^ t[3][b[3] as usize]
+fn reversed(index: u32) -> Four {
+    let b = index.to_le_bytes().map(usize::from);
+    let rows = [0, 1, 2, 3].map(|k| TABLES[k][b[k]]);
+    std::array::from_fn(|d| rows[0][d] ^ rows[1][d] ^ rows[2][d] ^ rows[3][d])
 }
 
-/// Point `index` of a dimension 0…3, scrambled, as a fraction of 2³².
+/// Point `index`, each dimension scrambled by a seed of its own, as fractions of 2³².
 #[inline]
-pub fn scrambled(index: u32, dimension: usize, seed: u32) -> u32 {
-    permute(reversed(index, dimension), seed).reverse_bits()
+pub fn scrambled(index: u32, seeds: Four) -> Four {
+    let plain = reversed(index);
+    std::array::from_fn(|d| permute(plain[d], seeds[d]).reverse_bits())
 }
 
 /// A good 32-bit mixer (finaliser of MurmurHash3, public domain).
@@ -121,12 +127,8 @@ mod tests {
         ];
         for (i, row) in expected.iter().enumerate() {
             for (d, x) in row.iter().enumerate() {
-                assert_eq!(
-                    reversed(i as u32, d).reverse_bits() as f64 / 2f64.powi(32),
-                    *x,
-                    "point {i}, dimension {}",
-                    d + 1
-                );
+                let value = reversed(i as u32)[d].reverse_bits() as f64 / 2f64.powi(32);
+                assert_eq!(value, *x, "point {i}, dimension {}", d + 1);
             }
         }
     }
@@ -142,13 +144,11 @@ mod tests {
                         let mut seen = vec![0u8; 1 << m];
                         for i in start..start + (1 << m) {
                             let index = seed.map_or(i, |s| scramble(i, s.0));
-                            let value = |d: usize| {
-                                seed.map_or(reversed(index, d).reverse_bits(), |s| {
-                                    scrambled(index, d, s.1.wrapping_add(d as u32 * 0x9e37))
-                                })
-                            };
+                            let seeds = |s: u32| [0u32, 1, 2, 3].map(|d| s.wrapping_add(d * 0x9e37));
+                            let point =
+                                seed.map_or(reversed(index).map(u32::reverse_bits), |s| scrambled(index, seeds(s.1)));
                             let cell = |x: u32, bits: u32| if bits == 0 { 0 } else { x >> (32 - bits) };
-                            seen[((cell(value(0), j) << (m - j)) | cell(value(1), m - j)) as usize] += 1;
+                            seen[((cell(point[0], j) << (m - j)) | cell(point[1], m - j)) as usize] += 1;
                         }
                         assert!(seen.iter().all(|c| *c == 1), "m = {m}, split {j}, seed {seed:?}");
                     }

@@ -1,7 +1,7 @@
 //! A hierarchy over many lights, from which one is drawn in proportion to what it may send to a point: power, distance and
 //! orientation of whole groups (Conty Estevez and Kulla, "Importance Sampling of Many Lights with Adaptive Tree Splitting",
-//! 2018; their splitting is used to tell how likely each group is, not to send several rays). Drawing and its chance cost
-//! O(log n) where lights are spread out.
+//! 2018; their splitting is used to tell how likely each group is, not to send several rays). A node holds eight groups side by
+//! side, whose importance is computed in lanes. Drawing and its chance cost O(log n).
 
 use glam::Vec3;
 use std::f32::consts::{FRAC_PI_2, PI};
@@ -61,29 +61,43 @@ impl Leaf {
     }
 }
 
-/// A node as it is asked for its importance. Children lie side by side.
+const WIDTH: usize = 8;
+type Lanes = [f32; WIDTH];
+
+/// Eight groups of lights or single lights side by side; lanes without one have no power.
+#[derive(Clone)]
+#[repr(align(32))]
 struct Node {
-    lo: Vec3,
-    hi: Vec3,
-    centre: Vec3,
+    centre: [Lanes; 3],
     /// Radius of the sphere around the box.
-    radius: f32,
-    axis: Vec3,
-    sin_spread: f32,
-    cos_spread: f32,
-    power: f32,
-    /// First of two children, or the light with [`IS_LIGHT`].
-    next: u32,
+    radius: Lanes,
+    axis: [Lanes; 3],
+    sin_spread: Lanes,
+    cos_spread: Lanes,
+    power: Lanes,
+    /// The node of a group's members, or the light with [`IS_LIGHT`].
+    next: [u32; WIDTH],
 }
 
 const IS_LIGHT: u32 = 1 << 31;
 
-/// Levels of the tree in which groups may be opened before the draw: enough to tell a few near lights from thousands far away,
-/// few enough to cost little where lights are close together.
-const OPENED: u32 = 6;
+/// Levels below the root that are asked before a draw, where groups are near: enough to tell a few near lights from thousands far
+/// away, few enough to cost little where lights are close together.
+const OPENED: u32 = 2;
 
-/// Levels of the tree at most: thirty by cost, then halves of at most 2³² lights.
-const MOST_DEPTH: usize = 64;
+/// Boxes of a node's groups, for rays.
+#[derive(Clone)]
+struct Boxes {
+    lo: [Vec3; WIDTH],
+    hi: [Vec3; WIDTH],
+}
+
+/// A lane of a node.
+#[derive(Debug, Clone, Copy)]
+struct Turn {
+    node: u32,
+    lane: u32,
+}
 
 /// The point that receives light.
 #[derive(Debug, Clone, Copy)]
@@ -97,237 +111,242 @@ pub struct Receiver {
 
 #[derive(Default)]
 pub struct LightTree {
+    /// The root first.
     nodes: Vec<Node>,
-    /// For each light, the turns from the root to its leaf: bit k is the child taken at depth k.
-    trails: Vec<(u64, u8)>,
+    boxes: Vec<Boxes>,
+    /// Where each node but the root hangs, and where each light hangs, with the level of its node.
+    parents: Vec<Turn>,
+    lights: Vec<(Turn, u32)>,
 }
 
 /// cos(max(0, a − b)) of two angles.
+#[inline(always)]
 fn cos_less(sin_a: f32, cos_a: f32, sin_b: f32, cos_b: f32) -> f32 {
     if cos_a > cos_b { 1.0 } else { cos_a * cos_b + sin_a * sin_b }
 }
 
 /// sin(max(0, a − b)).
+#[inline(always)]
 fn sin_less(sin_a: f32, cos_a: f32, sin_b: f32, cos_b: f32) -> f32 {
     if cos_a > cos_b { 0.0 } else { sin_a * cos_b - cos_a * sin_b }
 }
 
 /// What to expect of a cosine that is at most `bound`, and `middle` at the middle of a group. The bound alone would promise far
 /// too much for groups near the horizon.
+#[inline(always)]
 fn likely(bound: f32, middle: f32) -> f32 {
     0.15 * bound + 0.85 * middle.max(0.0)
 }
 
+#[inline(always)]
 fn sine(cos: f32) -> f32 {
     (1.0 - cos * cos).max(0.0).sqrt()
 }
 
 impl Node {
-    fn new(l: &Leaf) -> Node {
-        let (sin_spread, cos_spread) = l.cone.spread.sin_cos();
+    fn empty() -> Node {
+        let none = [0.0; WIDTH];
         Node {
-            lo: l.lo,
-            hi: l.hi,
-            centre: 0.5 * (l.lo + l.hi),
-            radius: 0.5 * (l.hi - l.lo).length(),
-            axis: l.cone.axis,
-            sin_spread,
-            cos_spread,
-            power: l.power,
-            next: 0,
+            centre: [none; 3],
+            radius: none,
+            axis: [none, [1.0; WIDTH], none],
+            sin_spread: none,
+            cos_spread: [-1.0; WIDTH],
+            power: none,
+            next: [IS_LIGHT; WIDTH],
         }
     }
 
-    /// A group in the upper levels that is nearer than 1.4 times its radius.
-    fn is_uncertain(&self, r: &Receiver, depth: u32) -> bool {
-        depth < OPENED
-            && self.next & IS_LIGHT == 0
-            && (self.centre - r.position).length_squared() < 2.0 * self.radius * self.radius
+    fn put(&mut self, k: usize, l: &Leaf) {
+        let (centre, (sin, cos)) = (0.5 * (l.lo + l.hi), l.cone.spread.sin_cos());
+        for axis in 0..3 {
+            self.centre[axis][k] = centre[axis];
+            self.axis[axis][k] = l.cone.axis[axis];
+        }
+        self.radius[k] = 0.5 * (l.hi - l.lo).length();
+        (self.sin_spread[k], self.cos_spread[k]) = (sin, cos);
+        self.power[k] = l.power;
     }
 
-    /// An estimate of the light that arrives; zero only if none can.
-    fn importance(&self, r: &Receiver) -> f32 {
-        let to = self.centre - r.position;
-        let d2 = to.length_squared();
-        let radius2 = self.radius * self.radius;
-        let near2 = d2.max(radius2).max(1e-20);
-        // Inside the sphere around the node anything is possible.
-        let inside = d2 <= radius2;
-        let inverse = if d2 > 0.0 { 1.0 / d2.sqrt() } else { 0.0 };
-        let w = to * inverse;
-        let sin_b = self.radius * inverse;
-        let cos_b = sine(sin_b);
-        let mut out = 1.0;
-        if self.cos_spread > -0.999 && !inside {
-            let cos_w = -self.axis.dot(w);
+    /// Estimates of the light that arrives from each group, zero only if none can; and the groups (bits) that are nearer than 1.4
+    /// times their radius. One straight line of arithmetic, so that it is computed in lanes.
+    #[inline]
+    fn importance(&self, r: &Receiver) -> (Lanes, u32) {
+        let p = r.position;
+        let n = r.normal.unwrap_or(Vec3::ZERO);
+        let (mut all, mut near) = ([0.0; WIDTH], [0u32; WIDTH]);
+        for k in 0..WIDTH {
+            let (x, y, z) = (self.centre[0][k] - p.x, self.centre[1][k] - p.y, self.centre[2][k] - p.z);
+            let d2 = x * x + y * y + z * z;
+            let radius2 = self.radius[k] * self.radius[k];
+            // Inside the sphere around the group anything is possible.
+            let inside = d2 <= radius2;
+            let inverse = if d2 > 0.0 { 1.0 / d2.sqrt() } else { 0.0 };
+            let sin_b = self.radius[k] * inverse;
+            let cos_b = sine(sin_b);
+            let cos_w = -(self.axis[0][k] * x + self.axis[1][k] * y + self.axis[2][k] * z) * inverse;
             let sin_w = sine(cos_w);
-            let cos_x = cos_less(sin_w, cos_w, self.sin_spread, self.cos_spread);
-            let sin_x = sin_less(sin_w, cos_w, self.sin_spread, self.cos_spread);
+            let cos_x = cos_less(sin_w, cos_w, self.sin_spread[k], self.cos_spread[k]);
+            let sin_x = sin_less(sin_w, cos_w, self.sin_spread[k], self.cos_spread[k]);
             let cos = cos_less(sin_x, cos_x, sin_b, cos_b);
-            if cos <= 0.0 {
-                return 0.0;
-            }
-            out = likely(cos, cos_x);
-        }
-        if let (Some(n), false) = (r.normal, inside) {
-            let cos_n = if r.both_sides { n.dot(w).abs() } else { n.dot(w) };
+            let sent = if cos > 0.0 { likely(cos, cos_x) } else { 0.0 };
+            let sent = if self.cos_spread[k] <= -0.999 || inside { 1.0 } else { sent };
+            let along = (n.x * x + n.y * y + n.z * z) * inverse;
+            let cos_n = if r.both_sides { along.abs() } else { along };
             let cos = cos_less(sine(cos_n), cos_n, sin_b, cos_b);
-            if cos <= 0.0 {
-                return 0.0;
-            }
-            out *= likely(cos, cos_n);
+            let received = if cos > 0.0 { likely(cos, cos_n) } else { 0.0 };
+            let received = if r.normal.is_none() || inside { 1.0 } else { received };
+            all[k] = self.power[k] * sent * received / d2.max(radius2).max(1e-20);
+            near[k] = ((d2 < 2.0 * radius2) as u32) << k;
         }
-        self.power * out / near2
+        (all, near.iter().fold(0, |a, b| a | b))
     }
+}
+
+/// The lane at which the running sum of weights passes `at`, and how far it lies into it, 0…1; none if all are zero.
+#[inline]
+fn pick(weights: &Lanes, mut at: f32) -> Option<(usize, f32)> {
+    let mut chosen = None;
+    for (k, w) in weights.iter().enumerate().filter(|(_, w)| **w > 0.0) {
+        // Rounding may leave a sliver behind the last one.
+        chosen = Some((k, (at / w).min(0.999_999_94)));
+        if at < *w {
+            break;
+        }
+        at -= w;
+    }
+    chosen
+}
+
+fn sum(weights: &Lanes) -> f32 {
+    weights.iter().sum()
 }
 
 impl LightTree {
     pub fn new(leaves: &[Leaf]) -> LightTree {
-        let mut tree = LightTree { nodes: Vec::new(), trails: vec![(0, 0); leaves.len()] };
-        if leaves.is_empty() {
-            return tree;
-        }
+        let root = Turn { node: 0, lane: 0 };
+        let mut tree = LightTree { lights: vec![(root, 0); leaves.len()], ..LightTree::default() };
         let mut order: Vec<u32> = (0..leaves.len() as u32).collect();
-        let root = leaves.iter().copied().reduce(Leaf::with).unwrap_or(leaves[0]);
-        tree.nodes.push(Node::new(&root));
-        tree.grow(0, &mut order, leaves, 0, 0);
+        if !leaves.is_empty() {
+            tree.grow(&mut order, leaves, root, [0, 0]);
+        }
         tree
     }
 
-    fn grow(&mut self, node: usize, lights: &mut [u32], leaves: &[Leaf], trail: u64, depth: u8) {
-        if lights.len() == 1 {
-            self.nodes[node].next = lights[0] | IS_LIGHT;
-            self.trails[lights[0] as usize] = (trail, depth);
-            return;
-        }
-        let middle = divide(lights, leaves, depth);
-        let (left, right) = lights.split_at_mut(middle);
-        let around = |list: &[u32]| list.iter().map(|i| leaves[*i as usize]).reduce(Leaf::with);
-        let first = self.nodes.len();
-        self.nodes[node].next = first as u32;
-        for side in [&*left, &*right] {
-            if let Some(l) = around(side) {
-                self.nodes.push(Node::new(&l));
+    /// Makes a node of lights, of a level and after so many halvings: they are halved until there are eight groups, that with the
+    /// most power times surface first.
+    fn grow(&mut self, lights: &mut [u32], leaves: &[Leaf], parent: Turn, [level, depth]: [u32; 2]) -> u32 {
+        let around = |list: &[u32]| list.iter().map(|i| leaves[*i as usize]).reduce(Leaf::with).unwrap_or(leaves[0]);
+        let whole = around(lights);
+        let mut groups: Vec<(&mut [u32], Leaf, u32)> = vec![(lights, whole, depth)];
+        while groups.len() < WIDTH {
+            let worth = |g: &(&mut [u32], Leaf, u32)| if g.0.len() > 1 { g.1.power * g.1.area() } else { -1.0 };
+            let widest = (0..groups.len()).max_by(|a, b| worth(&groups[*a]).total_cmp(&worth(&groups[*b])));
+            let Some(widest) = widest.filter(|k| groups[*k].0.len() > 1) else { break };
+            let (group, _, depth) = groups.remove(widest);
+            let middle = divide(group, leaves, depth);
+            let (left, right) = group.split_at_mut(middle);
+            for half in [left, right] {
+                let all = around(half);
+                groups.push((half, all, depth + 1));
             }
         }
-        self.grow(first, left, leaves, trail, depth + 1);
-        self.grow(first + 1, right, leaves, trail | 1 << depth, depth + 1);
+        let node = self.nodes.len() as u32;
+        self.nodes.push(Node::empty());
+        self.boxes.push(Boxes { lo: [Vec3::INFINITY; WIDTH], hi: [Vec3::NEG_INFINITY; WIDTH] });
+        self.parents.push(parent);
+        for (lane, (group, l, depth)) in groups.into_iter().enumerate() {
+            let turn = Turn { node, lane: lane as u32 };
+            self.nodes[node as usize].put(lane, &l);
+            let boxes = &mut self.boxes[node as usize];
+            (boxes.lo[lane], boxes.hi[lane]) = (l.lo, l.hi);
+            let next = match group {
+                [light] => {
+                    self.lights[*light as usize] = (turn, level);
+                    *light | IS_LIGHT
+                }
+                _ => self.grow(group, leaves, turn, [level + 1, depth]),
+            };
+            self.nodes[node as usize].next[lane] = next;
+        }
+        node
     }
 
-    /// Tells the cut for a receiver: groups that lie so far away, compared to their size, that their importance means
-    /// something, and single lights. A group around or near the receiver is worth no more than a guess; its children are
-    /// told in its place. `tell` gets a node with its importance and returns whether to go on.
-    fn cut(&self, r: &Receiver, tell: &mut impl FnMut(usize, f32) -> bool) {
-        let mut stack = [(0u32, 0u32); 2 * MOST_DEPTH];
-        let mut top = usize::from(!self.nodes.is_empty());
-        while top > 0 {
-            top -= 1;
-            let (i, depth) = stack[top];
-            let i = i as usize;
-            let n = &self.nodes[i];
-            if n.is_uncertain(r, depth) {
-                stack[top] = (n.next + 1, depth + 1);
-                stack[top + 1] = (n.next, depth + 1);
-                top += 2;
-            } else if !tell(i, n.importance(r)) {
-                return;
+    /// Importance of a node's groups. In the upper levels that of a group around or near the receiver would be worth no more than
+    /// a guess: its members are asked in its place.
+    fn weights(&self, node: usize, r: &Receiver, level: u32) -> Lanes {
+        let n = &self.nodes[node];
+        let (mut weights, near) = n.importance(r);
+        if near != 0 && level < OPENED {
+            for (lane, weight) in weights.iter_mut().enumerate() {
+                if near >> lane & 1 == 1 && n.next[lane] & IS_LIGHT == 0 {
+                    *weight = sum(&self.weights(n.next[lane] as usize, r, level + 1));
+                }
             }
         }
+        weights
     }
 
     /// The importance of all lights together.
     pub fn importance(&self, r: &Receiver) -> f32 {
-        let mut sum = 0.0;
-        self.cut(r, &mut |_, importance| {
-            sum += importance;
-            true
-        });
-        sum
-    }
-
-    fn chance_of_second(&self, first: usize, r: &Receiver) -> Option<f32> {
-        let (a, b) = (self.nodes[first].importance(r), self.nodes[first + 1].importance(r));
-        (a + b > 0.0).then(|| b / (a + b))
+        if self.nodes.is_empty() { 0.0 } else { sum(&self.weights(0, r, 0)) }
     }
 
     /// Draws a light; returns it with its chance. `total` is [`LightTree::importance`].
     pub fn draw(&self, r: &Receiver, total: f32, u: f32) -> Option<(u32, f32)> {
-        let mut rest = u * total;
-        let mut chosen = None;
-        self.cut(r, &mut |i, importance| {
-            if importance > 0.0 {
-                // Rounding may leave a sliver behind the last one.
-                chosen = Some((i, importance, (rest / importance).min(0.999_999_94)));
-                if rest < importance {
-                    return false;
-                }
-                rest -= importance;
+        let (mut node, mut level) = (0, 0);
+        let (mut all, mut u, mut chance) = (total, u, 1.0);
+        loop {
+            let weights = self.weights(node, r, level);
+            if level > 0 {
+                all = sum(&weights);
             }
-            true
-        });
-        let (i, importance, mut u) = chosen?;
-        let (mut node, mut chance) = (&self.nodes[i], importance / total);
-        while node.next & IS_LIGHT == 0 {
-            let first = node.next as usize;
-            let second = self.chance_of_second(first, r)?;
-            let share = if u < 1.0 - second {
-                u /= 1.0 - second;
-                node = &self.nodes[first];
-                1.0 - second
-            } else {
-                u = (u - (1.0 - second)) / second;
-                node = &self.nodes[first + 1];
-                second
-            };
-            chance *= share;
-            u = u.min(0.999_999_94);
+            let (lane, rest) = pick(&weights, u * all)?;
+            chance *= weights[lane] / all;
+            let next = self.nodes[node].next[lane];
+            if next & IS_LIGHT != 0 {
+                return Some((next & !IS_LIGHT, chance));
+            }
+            (node, level, u) = (next as usize, level + 1, rest);
         }
-        Some((node.next & !IS_LIGHT, chance))
     }
 
     /// The chance with which [`LightTree::draw`] draws a light.
     pub fn chance(&self, r: &Receiver, total: f32, light: u32) -> f32 {
-        let (trail, depth) = self.trails[light as usize];
-        let mut node = &self.nodes[0];
-        let mut turns = (0..depth).map(|k| (trail >> k & 1) as usize);
-        let mut down = 0;
-        while node.is_uncertain(r, down) {
-            let Some(turn) = turns.next() else { break };
-            down += 1;
-            node = &self.nodes[node.next as usize + turn];
-        }
-        let mut chance = node.importance(r) / total;
-        for turn in turns {
-            let first = node.next as usize;
-            let Some(second) = self.chance_of_second(first, r) else { return 0.0 };
-            chance *= if turn == 1 { second } else { 1.0 - second };
-            if chance == 0.0 {
+        let (mut turn, mut level) = self.lights[light as usize];
+        let mut chance = 1.0;
+        loop {
+            let weights = self.weights(turn.node as usize, r, level);
+            let own = weights[turn.lane as usize];
+            if own <= 0.0 {
                 return 0.0;
             }
-            node = &self.nodes[first + turn];
+            if level == 0 {
+                return chance * own / total;
+            }
+            chance *= own / sum(&weights);
+            (turn, level) = (self.parents[turn.node as usize], level - 1);
         }
-        chance
     }
 
     /// Tells every light whose box a ray from `origin` meets before `far`.
     pub fn along(&self, origin: Vec3, direction: Vec3, far: f32, tell: &mut impl FnMut(u32)) {
         let inverse = direction.recip();
-        let mut stack = [0u32; 2 * MOST_DEPTH];
-        let mut top = usize::from(!self.nodes.is_empty());
-        while top > 0 {
-            top -= 1;
-            let n = &self.nodes[stack[top] as usize];
-            let (a, b) = ((n.lo - origin) * inverse, (n.hi - origin) * inverse);
-            let (enter, leave) = (a.min(b).max_element(), a.max(b).min_element());
-            if enter.max(0.0) > leave * 1.000_001 || enter > far {
-                continue;
-            }
-            if n.next & IS_LIGHT != 0 {
-                tell(n.next & !IS_LIGHT);
-            } else {
-                stack[top] = n.next;
-                stack[top + 1] = n.next + 1;
-                top += 2;
+        let mut stack = Vec::with_capacity(64);
+        stack.extend((!self.nodes.is_empty()).then_some(0u32));
+        while let Some(i) = stack.pop() {
+            let boxes = &self.boxes[i as usize];
+            for (k, next) in self.nodes[i as usize].next.into_iter().enumerate() {
+                let (a, b) = ((boxes.lo[k] - origin) * inverse, (boxes.hi[k] - origin) * inverse);
+                let (enter, leave) = (a.min(b).max_element(), a.max(b).min_element());
+                let absent = boxes.lo[k].x > boxes.hi[k].x;
+                if absent || enter.max(0.0) > leave * 1.000_001 || enter > far {
+                    continue;
+                }
+                match next & IS_LIGHT {
+                    0 => stack.push(next),
+                    _ => tell(next & !IS_LIGHT),
+                }
             }
         }
     }
@@ -335,7 +354,7 @@ impl LightTree {
 
 /// Orders lights so that a cut divides them well, and returns the cut: least power × directions × surface over binned
 /// planes. From a certain depth on they are halved, which keeps trails short enough.
-fn divide(lights: &mut [u32], leaves: &[Leaf], depth: u8) -> usize {
+fn divide(lights: &mut [u32], leaves: &[Leaf], depth: u32) -> usize {
     const BINS: usize = 12;
     let centre = |i: u32| leaves[i as usize].lo + leaves[i as usize].hi;
     let (lo, hi) =
