@@ -32,10 +32,10 @@ const DENOISE: &str = "cleanup.denoise";
 /// Points of the curve.
 const POINTS: usize = 25;
 /// Superblocks that are asked while searching; what is found is forecast from all of them.
-const ASKED: usize = 256;
+const ASKED: usize = 128;
 /// How far the search may be off all superblocks, relative, and how often it is put right.
-const OFF: f64 = 0.003;
-const TRIES: usize = 3;
+const OFF: f64 = 0.01;
+const TRIES: usize = 2;
 
 /// One change that the fit proposes.
 #[derive(Debug, Clone, PartialEq, Serialize, TS)]
@@ -184,14 +184,20 @@ impl Bench<'_> {
             return Some((tuning.clone(), self.search(tuning, rows)?));
         }
         let all = self.search(&with_most(MOST), rows)?;
-        let does = |f: Forecast| f.settled >= 0.995 * all.settled && f.grain <= LITTLE_MORE * all.grain;
+        let does = |f: &Forecast| f.settled >= 0.995 * all.settled && f.grain <= LITTLE_MORE * all.grain;
         let least = tuning.whole(K::SamplingLeast).max(16);
         let counts: Vec<u32> = ladder(MOST / 2).into_iter().map(|n| 2 * n).filter(|n| *n >= least).collect();
-        let enough = counts.partition_point(|n| !self.search(&with_most(*n), rows).is_some_and(does));
-        match counts.get(enough).map(|n| with_most(*n)) {
-            Some(t) => self.search(&t, rows).map(|f| (t, f)),
-            None => Some((with_most(MOST), all)),
+        let (mut low, mut high) = (0, counts.len());
+        let mut enough = None;
+        while low < high {
+            let middle = (low + high) / 2;
+            let t = with_most(counts[middle]);
+            match self.search(&t, rows).filter(does) {
+                Some(f) => (high, enough) = (middle, Some((t, f))),
+                None => low = middle + 1,
+            }
         }
+        Some(enough.unwrap_or_else(|| (with_most(MOST), all.clone())))
     }
 }
 
@@ -225,7 +231,7 @@ fn threshold_for(bench: &Bench, t: &Tuning, rows: &[&Advice], seconds: f64) -> O
     let finest = at(THRESHOLDS.0)?;
     let limited = finest.seconds <= seconds;
     let (mut low, mut high) = (THRESHOLDS.0.ln(), THRESHOLDS.1.ln());
-    for _ in 0..14 {
+    for _ in 0..12 {
         let middle = 0.5 * (low + high);
         let f = at(middle.exp())?;
         let finer = if limited { f.grain <= AS_LITTLE * finest.grain } else { f.seconds > seconds };
@@ -292,7 +298,9 @@ fn priced(
         let (from, to) = if row.taken {
             at = with(&at, &row.changes)?;
             on.extend(advice);
-            let after = bench.forecast(&at, &on)?;
+            // With the last of them it is what was found.
+            let after =
+                if at == *then.0 && on.len() == all.len() { then.1.clone() } else { bench.forecast(&at, &on)? };
             (std::mem::replace(&mut before, after.clone()), after)
         } else {
             let with_it: Vec<&Advice> = all.iter().copied().chain(advice).collect();
@@ -335,18 +343,21 @@ fn find(bench: &Bench, base: &Tuning, taken: &[&Advice], seconds: f64, wanted: &
     let (with_enough, _) = Bench { keep_most: false, ..*bench }.with_enough(&then, taken)?;
     let enough = with_enough.whole(K::SamplingMost);
     let then = if bench.keep_most { then } else { with_enough };
-    let last = bench.forecast(&then, taken)?;
     // Where few samples tell the grain of blocks badly, a threshold that the minutes reach ends many of them by chance: then as many
     // samples for all leave less.
     let free_to_choose = wanted.threshold.is_none() && shrunk.is_none() && !bench.keep_most && reached != own;
     let even = if free_to_choose { evenly(bench, base, taken, AIM * seconds) } else { None };
-    let even = even.and_then(|(t, _)| bench.forecast(&t, taken).map(|f| (t, f)));
-    Some(match even.filter(|(_, f)| LITTLE_MORE * f.grain < last.grain) {
-        Some((then, last)) => {
-            let enough = then.whole(K::SamplingMost);
+    let by_threshold = bench.search(&then, taken)?.grain;
+    let forecast = |t: &Tuning| bench.forecast(t, taken);
+    Some(match even.filter(|(_, f)| LITTLE_MORE * f.grain < by_threshold) {
+        Some((then, _)) => {
+            let (enough, last) = (then.whole(K::SamplingMost), forecast(&then)?);
             Found { small, offered: own, enough, then, last, is_even: true }
         }
-        None => Found { small, offered, enough, then, last, is_even: false },
+        None => {
+            let last = forecast(&then)?;
+            Found { small, offered, enough, then, last, is_even: false }
+        }
     })
 }
 

@@ -12,7 +12,7 @@ use picture::{Region, reduce::gain};
 use rayon::prelude::*;
 use std::collections::BTreeMap;
 use tracer::{
-    BlockCount, Description, Fall, LOOKS, Limits, OnTheWay, SUPERBLOCK, SavedCounts, Shown, Stops, Variance,
+    BlockCount, Description, Fall, Growth, LOOKS, Limits, OnTheWay, SUPERBLOCK, SavedCounts, Shown, Stops, Variance,
     film_frame_of, level, shown, superblocks, variances_at,
 };
 use tuning::{K, Tuning};
@@ -43,8 +43,10 @@ struct Square {
     taken: f64,
     /// Processor seconds of a sample, averaged over the samples that the final is expected to take.
     seconds_per_sample: f64,
-    /// Samples that the final is expected to take; and if noise falls faster or more slowly than it did so far.
+    /// Samples that the final is expected to take.
     expected: f64,
+    /// The same, 0 where it was not asked, and if noise falls faster or more slowly than it did so far.
+    spanned: f64,
     expected_fast: f64,
     expected_slow: f64,
     /// The part of `expected` in blocks whose end is extrapolated: it lies beyond the samples of the test, or the test does not know
@@ -127,15 +129,16 @@ pub(crate) struct Source<'a> {
     pub asked: f64,
 }
 
-impl Source<'_> {
-    /// Whether a superblock is asked: places whose value in the additive recurrence of two dimensions is small lie evenly over the
-    /// frame (Roberts 2018, as pilots choose theirs), and are the same in all tests of a frame.
-    fn asks(&self, bounds: &Region) -> bool {
-        const STEPS: [f64; 2] = [0.754_877_666_246_693, 0.569_840_290_998_053];
-        let [x, y] = [bounds.x, bounds.y].map(|at| (at / SUPERBLOCK) as f64);
-        (0.5 + STEPS[0] * x + STEPS[1] * y).fract() < self.asked
-    }
+/// A superblock's value in the additive recurrence of two dimensions, 0…1: places where it is small lie evenly over the frame
+/// (Roberts 2018, as pilots choose theirs), and are the same in all tests of a frame.
+fn turn_of(bounds: &Region) -> f64 {
+    const STEPS: [f64; 2] = [0.754_877_666_246_693, 0.569_840_290_998_053];
+    let [x, y] = [bounds.x, bounds.y].map(|at| (at / SUPERBLOCK) as f64);
+    (0.5 + STEPS[0] * x + STEPS[1] * y).fract()
 }
+
+/// Superblocks that tell how far off the fall of grain may be; of more than these a few stand for all.
+const SPANNED: usize = 512;
 
 /// Superblocks of a test that have samples.
 pub(crate) fn with_samples(counts: &SavedCounts) -> usize {
@@ -156,6 +159,7 @@ impl Square {
             pixels: self.pixels * by,
             taken: self.taken * by,
             expected: self.expected * by,
+            spanned: self.spanned * by,
             expected_fast: self.expected_fast * by,
             expected_slow: self.expected_slow * by,
             extrapolated: self.extrapolated * by,
@@ -177,18 +181,45 @@ struct Told {
     longest: u32,
 }
 
+/// The superblocks of a test that are asked, and how far they are.
+struct Asked<'a> {
+    tiles: Vec<(Region, &'a (u64, Vec<BlockCount>))>,
+    /// The longest count of the blocks of each.
+    lengths: Vec<u32>,
+}
+
+impl Asked<'_> {
+    fn of<'a>(s: &Source<'a>) -> Asked<'a> {
+        let all = superblocks(s.d.film_area(), s.d.film_frame()).zip(&s.counts.tiles);
+        let tiles: Vec<_> = all.filter(|(bounds, _)| turn_of(bounds) < s.asked).collect();
+        let length = |(_, (_, blocks)): &(Region, &(u64, Vec<BlockCount>))| blocks.iter().map(|b| b.n).max();
+        let lengths = tiles.par_iter().map(|t| length(t).unwrap_or(0)).collect();
+        Asked { tiles, lengths }
+    }
+
+    /// Which of [`LOOKS`] matter: some superblock of any test has come no further, and some have.
+    fn looks(all: &[Asked]) -> [bool; LOOKS.len()] {
+        let any = |f: &dyn Fn(u32) -> bool| all.iter().flat_map(|a| &a.lengths).any(|n| f(*n));
+        LOOKS.map(|look| any(&|n| n > 0 && n <= look) && any(&|n| n > LOOKS[0]))
+    }
+}
+
 /// The superblocks of a test as a final at `tuning` would have them.
-fn squares_of(s: &Source, tuning: &Tuning) -> Option<Told> {
+fn squares_of(s: &Source, asked: &Asked, looks: [bool; LOOKS.len()], tuning: &Tuning) -> Option<Told> {
     let Source { d, counts, .. } = s;
     let limits = Limits::of(tuning);
     let side = d.judging().block;
     // Grain counts delivered pixels: another oversize reduces another number of samples into each.
     let scale = s.variance.sqrt() * gain(tuning.real(K::FrameOversize)) / gain(d.tuning.real(K::FrameOversize));
-    let blocks = || counts.tiles.iter().flat_map(|(_, blocks)| blocks);
-    let longest = blocks().map(|b| b.n).max()?;
+    let tiles = &asked.tiles;
+    let longest = *asked.lengths.iter().max()?;
+    let spanned = s.asked * (SPANNED as f64 / tiles.len() as f64).min(1.0);
     // Those that are ahead know more of what comes.
-    let ahead = blocks().filter(|b| 2 * b.n > longest.min(LOOKS[1]));
-    let growth = Fall::of(ahead.map(|b| (b, 1))).growth;
+    let ahead =
+        |blocks: &[BlockCount]| Growth::of(blocks.iter().filter(|b| 2 * b.n > longest.min(LOOKS[1])).map(|b| (b, 1)));
+    // Added in one order, whoever has computed them.
+    let shown: Vec<Growth> = tiles.par_iter().map(|(_, (_, blocks))| ahead(blocks)).collect();
+    let growth = shown.into_iter().fold(Growth::default(), Growth::with).mean();
     let beyond = judging_denoiser(&d.tuning).filter(|_| counts.anew).map_or(0.0, |m| SLOWER[m as usize]);
     let fall = Fall { growth, beyond };
     let slow = Fall { growth: (1.6 * growth).max(growth + 0.05), beyond: 1.6 * beyond };
@@ -196,10 +227,9 @@ fn squares_of(s: &Source, tuning: &Tuning) -> Option<Told> {
     let own = Limits::of(&d.tuning);
     let [stops, fast, slow] = [fall, fast, slow].map(|fall| fall.stops(limits.most, limits.threshold));
     let level = level(limits.threshold);
-    let rule = Rule { limits, level, fall, stops, slow, fast, scale, anew: counts.anew, own };
-    let all: Vec<_> = superblocks(d.film_area(), d.film_frame()).zip(&counts.tiles).collect();
-    let squares = all.par_iter().filter(|(bounds, _)| s.asks(bounds)).map(|(bounds, (spent, blocks))| {
-        let square = rule.square(*spent, blocks, &areas(*bounds, blocks.len(), side));
+    let rule = Rule { limits, level, looks, fall, stops, slow, fast, scale, anew: counts.anew, own };
+    let squares = tiles.par_iter().map(|(bounds, (spent, blocks))| {
+        let square = rule.square(*spent, blocks, &areas(*bounds, blocks.len(), side), turn_of(bounds) < spanned);
         (*bounds, Square { seconds_per_sample: s.time * square.seconds_per_sample, ..square })
     });
     let squares: Vec<_> = squares.filter(|(_, s)| s.pixels > 0.0).collect();
@@ -259,7 +289,9 @@ pub(crate) fn outlook(sources: &[Source], tuning: &Tuning, wanted: Option<Region
     let limits = Limits::of(tuning);
     let frame = film_frame_of(tuning);
     let sizes: Vec<(u32, u32)> = sources.iter().map(|s| s.d.film_frame()).collect();
-    let told = |k: usize| squares_of(&sources[k], tuning);
+    let asked: Vec<Asked> = sources.iter().map(Asked::of).collect();
+    let looks = Asked::looks(&asked);
+    let told = |k: usize| squares_of(&sources[k], &asked[k], looks, tuning);
     let mut apart = vec![told(0)?];
     apart.extend((1..sources.len()).map(|k| told(k).unwrap_or_default()));
     let first_pixels = apart[0].each_for * apart[0].squares.iter().map(|(_, s)| s.pixels).sum::<f64>();
@@ -330,8 +362,8 @@ pub(crate) fn outlook(sources: &[Source], tuning: &Tuning, wanted: Option<Region
             // What corrects the middle ones corrects the short ones with them.
             .hypot(misjudged(second, deep.len(), some + few))
             .hypot(far_off),
-        least: weighed(|s| s.expected_fast) / weighed(|s| s.expected).max(1e-18),
-        most: weighed(|s| s.expected_slow) / weighed(|s| s.expected).max(1e-18),
+        least: weighed(|s| s.expected_fast) / weighed(|s| s.spanned).max(1e-18),
+        most: weighed(|s| s.expected_slow) / weighed(|s| s.spanned).max(1e-18),
         longest: apart[0].longest,
         counted: 1.0 - weighed(|s| s.extrapolated) / weighed(|s| s.expected).max(1e-18),
     })
@@ -386,6 +418,8 @@ struct Rule {
     limits: Limits,
     /// Its threshold as blocks remember thresholds.
     level: f64,
+    /// Which of [`LOOKS`] are asked.
+    looks: [bool; LOOKS.len()],
     fall: Fall,
     stops: Stops,
     /// If grain fell more slowly, and faster.
@@ -443,9 +477,11 @@ impl Rule {
         }
     }
 
-    fn square(&self, spent: u64, blocks: &[BlockCount], areas: &[u32]) -> Square {
+    /// `spanned`: it is asked what would come if grain fell otherwise.
+    fn square(&self, spent: u64, blocks: &[BlockCount], areas: &[u32], spanned: bool) -> Square {
         let mut s = Square { ratio: 1.0, ..Square::default() };
-        let looks: [_; LOOKS.len()] = std::array::from_fn(|look| variances_at(look, blocks, areas));
+        let looks: [_; LOOKS.len()] =
+            std::array::from_fn(|look| self.looks[look].then(|| variances_at(look, blocks, areas)).flatten());
         let mut seen = [0.0; LOOKS.len()];
         let mut load = 0.0;
         for Shown { k, block: b, pixels: p, variance, each } in shown(spent, blocks, areas) {
@@ -462,8 +498,11 @@ impl Rule {
             s.extrapolated += if counted { 0.0 } else { p * 2.0 * n };
             // Blocks that go on for long take longer for each sample too: both come from what is behind them.
             load += p * 2.0 * n * each;
-            s.expected_fast += p * 2.0 * self.stop_of(b, way, variance, &self.fast);
-            s.expected_slow += p * 2.0 * self.stop_of(b, way, variance, &self.slow);
+            if spanned {
+                s.spanned += p * 2.0 * n;
+                s.expected_fast += p * 2.0 * self.stop_of(b, way, variance, &self.fast);
+                s.expected_slow += p * 2.0 * self.stop_of(b, way, variance, &self.slow);
+            }
             for ((seen, at), variances) in seen.iter_mut().zip(LOOKS).zip(&looks) {
                 let Some(variances) = variances else { continue };
                 // What had settled before has ended there.
@@ -471,10 +510,9 @@ impl Rule {
                 *seen += p * 2.0 * if b.n < at { n } else { self.stop(then, at, &self.stops) };
             }
             let judged = b.judged();
-            let then = self.fall.grain_at(variance.grain(judged), judged as f64, n);
-            s.settled += if then <= self.limits.threshold { p } else { 0.0 };
-            let left = self.fall.grain_at(b.grain as f64 * self.scale, judged as f64, n);
-            s.squares += p * left.powi(2);
+            let change = self.fall.between(judged as f64, n);
+            s.settled += if variance.grain(judged) * change <= self.limits.threshold { p } else { 0.0 };
+            s.squares += p * (b.grain as f64 * self.scale * change).powi(2);
         }
         s.seconds_per_sample = load / s.expected.max(1e-9);
         s.expected_at = std::array::from_fn(|look| looks[look].is_some().then_some(seen[look]));

@@ -60,7 +60,26 @@ enum Command {
     },
 }
 
+/// Whether the processor has the instructions that the program is built for (`.cargo/config.toml`). Asked by itself, since the
+/// library takes for granted what it was built for.
+fn processor_suffices() -> bool {
+    #[cfg(all(target_arch = "x86_64", target_feature = "avx2"))]
+    {
+        use std::arch::x86_64::__cpuid_count;
+        const AVX2: u32 = 1 << 5;
+        __cpuid_count(0, 0).eax >= 7 && __cpuid_count(7, 0).ebx & AVX2 != 0
+    }
+    #[cfg(not(all(target_arch = "x86_64", target_feature = "avx2")))]
+    true
+}
+
 fn main() -> ExitCode {
+    if !processor_suffices() {
+        eprintln!(
+            "mellow-grain: this processor has no AVX2, for which the program was built: build it with RUSTFLAGS=\"\" to do without"
+        );
+        return ExitCode::FAILURE;
+    }
     let command = Arguments::parse().command;
     if !matches!(command, Command::Serve { .. }) {
         logging::begin_plain();

@@ -26,21 +26,43 @@ pub struct Fall {
     pub beyond: f64,
 }
 
-impl Fall {
-    /// From the blocks of a render with their weights: the mean over the blocks, since a few with rare light would otherwise
-    /// speak for all.
-    pub fn of<'a>(blocks: impl Iterator<Item = (&'a BlockCount, u64)>) -> Fall {
-        let (mut sum, mut weights) = (0.0, 0.0);
+/// Growth that blocks have shown over their last doubling: the mean over the blocks, since a few with rare light would otherwise
+/// speak for all.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Growth {
+    sum: f64,
+    weights: f64,
+}
+
+impl Growth {
+    pub fn of<'a>(blocks: impl Iterator<Item = (&'a BlockCount, u64)>) -> Growth {
+        let mut all = Growth::default();
         for (b, pixels) in blocks {
             // Both steps must be on the ladder: the last one may not be.
             let on = b.n.is_power_of_two() || (b.n % 3 == 0 && (b.n / 3).is_power_of_two());
             if b.at_half > 0.0 && b.grain > 0.0 && on && b.judged() == b.n {
                 let ratio = 2.0 * (b.grain as f64 / b.at_half as f64).powi(2);
-                sum += pixels as f64 * ratio.ln().clamp(-1.5, 1.5);
-                weights += pixels as f64;
+                all.sum += pixels as f64 * ratio.ln().clamp(-1.5, 1.5);
+                all.weights += pixels as f64;
             }
         }
-        Fall { growth: if weights > 0.0 { (sum / weights).clamp(-0.35, 0.7) } else { 0.0 }, beyond: 0.0 }
+        all
+    }
+
+    pub fn with(self, o: Growth) -> Growth {
+        Growth { sum: self.sum + o.sum, weights: self.weights + o.weights }
+    }
+
+    /// 0 where nothing is known.
+    pub fn mean(self) -> f64 {
+        if self.weights > 0.0 { (self.sum / self.weights).clamp(-0.35, 0.7) } else { 0.0 }
+    }
+}
+
+impl Fall {
+    /// From the blocks of a render with their weights.
+    pub fn of<'a>(blocks: impl Iterator<Item = (&'a BlockCount, u64)>) -> Fall {
+        Fall { growth: Growth::of(blocks).mean(), beyond: 0.0 }
     }
 
     /// The logarithm by which the variance per sample is expected to grow over some doublings; `faded` is [`FADE`] to their power.
@@ -52,10 +74,15 @@ impl Fall {
         }
     }
 
+    /// By how much grain is expected to change between two counts.
+    pub fn between(&self, from: f64, to: f64) -> f64 {
+        let octaves = (to / from).log2();
+        (from / to * self.grown(octaves, FADE.powf(octaves)).exp()).sqrt()
+    }
+
     /// The grain that is expected at `to` samples where a block showed `grain` at `from`.
     pub fn grain_at(&self, grain: f64, from: f64, to: f64) -> f64 {
-        let octaves = (to / from).log2();
-        grain * (from / to * self.grown(octaves, FADE.powf(octaves)).exp()).sqrt()
+        grain * self.between(from, to)
     }
 
     /// Where blocks are expected to stop under such limits.
@@ -104,10 +131,13 @@ impl Stops {
         };
         let shown = variance.each.max(1e-24).ln();
         let (mut alive, mut expected) = (1.0, 0.0);
-        for step in self.steps.iter().filter(|s| s.n >= least) {
+        // Nobody passes who is expected four scatters above it, nor before the step where that could end if grain fell fastest.
+        let fastest = ((self.fall.growth + self.fall.beyond) * FADE / (1.0 - FADE)).min(0.0);
+        let may = (shown + fastest - 2.0 * (self.threshold + 4.0 * scatter)) / LN_2;
+        let may = if least > n { may } else { f64::NEG_INFINITY };
+        for step in &self.steps[self.steps.partition_point(|s| s.n < least || s.octaves < may)..] {
             let grown = self.fall.grown(step.octaves - from.octaves, step.faded / from.faded);
             let below = self.threshold - 0.5 * (shown + grown - step.octaves * LN_2);
-            // Nobody passes who is expected four scatters above it.
             if below < -4.0 * scatter {
                 continue;
             }

@@ -36,7 +36,7 @@ pub use description::{
     Description, LIMITS, Limits, MOST_PARTS_PIXELS, Overlay, SUPERBLOCK, Strategy, VERSION, clean_up_of, film_frame_of,
     view_of,
 };
-pub use fall::{Fall, Stops};
+pub use fall::{Fall, Growth, Stops};
 pub use film::{Film, FirstLook, Guide, superblocks};
 pub use gather::{PART_NAMES, PARTS};
 pub use hold::{Decision, Hold};

@@ -12,6 +12,7 @@ use picture::denoise::{CleanUp, Method, Strays, clean, clean_halves_by, possible
 use picture::grain::{BlockMap, Judging, Measure};
 use picture::maps::{GrainLegend, grain_legend, grain_map};
 use picture::{Plate, Region, Rgb, View, luminance, mean};
+use rayon::prelude::*;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -141,7 +142,7 @@ impl Workshop {
         let base = CleanUp { method: None, ..look.clean };
         let (swept, done) = (self.cleaned(proof, &Look { clean: base, ..look.clone() })?, self.cleaned(proof, look)?);
         let ([a, b], [da, db]) = (&swept.halves, &done.halves);
-        Ok(DetailMap::of(plate.region, &look.view, [a, b], [da, db]))
+        Ok(self.0.screen.install(|| DetailMap::of(plate.region, &look.view, [a, b], [da, db])))
     }
 
     /// What the clean-up of a look does to a proof.
@@ -153,13 +154,17 @@ impl Workshop {
         let plate = self.plate(proof)?;
         let cleaned = self.cleaned(proof, look)?;
         let noise = |halves: [&[Rgb]; 2], judging: Judging| {
-            <[f64; 2]>::from(BlockMap::of_halves(&plate, halves, &judging).summary())
+            <[f64; 2]>::from(self.0.screen.install(|| BlockMap::of_halves(&plate, halves, &judging)).summary())
         };
         let mut detail = self.detail(proof, look, &plate)?;
         detail.lost = detail.lost.of_rendered(plate.region, &plate.samples);
         let lost = detail.lost.grain.iter().filter(|l| **l > 0.0).count();
         let blocks = detail.lost.pixels.iter().filter(|p| **p > 0).count();
-        let sum = |p: &[Rgb]| p.iter().map(|c| luminance(*c) as f64).sum::<f64>();
+        // By chunks, so that the sum does not depend on who has added what.
+        let sum = |p: &[Rgb]| {
+            let chunk = |c: &[Rgb]| c.iter().map(|c| luminance(*c) as f64).sum::<f64>();
+            self.0.screen.install(|| p.par_chunks(1 << 16).map(chunk).collect::<Vec<f64>>()).into_iter().sum::<f64>()
+        };
         let whole = sum(&plate.a) + sum(&plate.b);
         let no_guides = plate.albedo.iter().all(|a| *a == [0.0; 3]);
         Ok(CleanUpView {
@@ -205,19 +210,16 @@ impl Workshop {
         };
         let r = plate.region;
         let mut worst: BTreeMap<String, (f64, usize, (u32, u32))> = BTreeMap::new();
-        for y in r.y..r.bottom() {
-            for x in r.x..r.right() {
-                let block = detail.lost.block_at(x, y);
-                let lost = detail.lost.grain[block];
-                if lost < WORTH {
-                    continue;
-                }
+        let lossy = detail.lost.grain.iter().enumerate().filter(|(_, lost)| **lost >= WORTH);
+        for (block, lost) in lossy {
+            let Some(place) = detail.lost.place(block).shared(r) else { continue };
+            for (x, y) in (place.y..place.bottom()).flat_map(|y| (place.x..place.right()).map(move |x| (x, y))) {
                 let i = ((y - r.y) * r.width + x - r.x) as usize;
                 let id = ids.map_or(0, |ids| ids[i] as usize);
                 let name = id.checked_sub(1).and_then(|k| names.get(k)).cloned().unwrap_or_default();
                 let entry = worst.entry(name).or_insert((0.0, block, (x, y)));
-                if lost > entry.0 {
-                    *entry = (lost, block, (x, y));
+                if *lost > entry.0 {
+                    *entry = (*lost, block, (x, y));
                 }
             }
         }

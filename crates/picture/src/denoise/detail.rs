@@ -8,6 +8,7 @@
 
 use crate::grain::BlockMap;
 use crate::{Region, Rgb, View, luminance};
+use rayon::prelude::*;
 
 /// Side of a block.
 pub const BLOCK: u32 = 8;
@@ -27,6 +28,7 @@ impl DetailMap {
     /// Of halves and denoised halves of a region.
     pub fn of(r: Region, view: &View, halves: [&[Rgb]; 2], denoised: [&[Rgb]; 2]) -> DetailMap {
         let slopes: Vec<f64> = (0..r.area())
+            .into_par_iter()
             .map(|i| {
                 let m = 0.5 * (luminance(denoised[0][i]) + luminance(denoised[1][i])).max(0.0);
                 let h = 0.01 * m + 1e-5;
@@ -38,9 +40,15 @@ impl DetailMap {
         let taken = |i: usize, k: usize| light(halves[k], i) - light(denoised[k], i);
         let squares =
             |of: &dyn Fn(usize) -> f64| BlockMap::from_differences(r, BLOCK, (0..r.area()).map(|i| [of(i) as f32; 3]));
-        let common = squares(&|i| 0.5 * (taken(i, 0) + taken(i, 1)));
-        let apart = squares(&|i| 0.5 * (taken(i, 0) - taken(i, 1)));
-        let noise = squares(&|i| 0.5 * (light(halves[0], i) - light(halves[1], i))).grain;
+        let ((common, apart), noise) = rayon::join(
+            || {
+                rayon::join(
+                    || squares(&|i| 0.5 * (taken(i, 0) + taken(i, 1))),
+                    || squares(&|i| 0.5 * (taken(i, 0) - taken(i, 1))),
+                )
+            },
+            || squares(&|i| 0.5 * (light(halves[0], i) - light(halves[1], i))).grain,
+        );
         let lost = common.grain.iter().zip(&apart.grain).map(|(c, a)| {
             let (c, a) = (c * c, a * a);
             if c > CHANCE * a { (c - a).sqrt() } else { 0.0 }

@@ -20,7 +20,7 @@ use sky::Sky;
 use std::collections::{BTreeMap, HashMap};
 use std::f32::consts::PI;
 use std::sync::Arc;
-use tree::{Leaf, LightTree};
+use tree::{Lanes, Leaf, LightTree};
 
 /// How the environment lights a render.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -98,8 +98,8 @@ impl Sun {
 pub struct Odds {
     by_light: f32,
     each: f32,
-    /// Of the hierarchy.
-    importance: f32,
+    /// Of the hierarchy: of its first groups, and of all.
+    importance: (Lanes, f32),
     sky: f32,
     placed: f32,
 }
@@ -304,7 +304,8 @@ impl Lights {
     /// How the first choice falls at a receiver.
     pub fn odds(&self, r: &Receiver) -> Odds {
         let sky = self.dome.as_ref().filter(|d| d.by.light || d.by.reflection).map_or(0.0, |d| d.irradiance);
-        let placed = self.tree.importance(r);
+        let importance = self.tree.importance(r);
+        let placed = importance.1;
         let (mut total, mut live) = (sky + placed, (sky > 0.0) as u32 + (placed > 0.0) as u32);
         for sun in &self.suns {
             let e = sun.expected(r);
@@ -314,8 +315,7 @@ impl Lights {
         if !(total > 0.0 && total.is_finite()) {
             return Odds::default();
         }
-        let mut odds =
-            Odds { by_light: 0.5 / total, each: 0.5 / live as f32, importance: placed, sky: 0.0, placed: 0.0 };
+        let mut odds = Odds { by_light: 0.5 / total, each: 0.5 / live as f32, importance, sky: 0.0, placed: 0.0 };
         (odds.sky, odds.placed) = (odds.share(sky), odds.share(placed));
         odds
     }
@@ -327,7 +327,7 @@ impl Lights {
         }
         let mut at = odds.sky;
         if u < at + odds.placed {
-            let (light, chance) = self.tree.draw(r, odds.importance, ((u - at) / odds.placed).min(0.999_999_94))?;
+            let (light, chance) = self.tree.draw(r, &odds.importance, ((u - at) / odds.placed).min(0.999_999_94))?;
             return Some((Which::Placed(light), odds.placed * chance));
         }
         at += odds.placed;
@@ -351,7 +351,7 @@ impl Lights {
         match which {
             Which::Sky => odds.sky,
             Which::Sun(i) => odds.share(self.suns[i as usize].expected(r)),
-            Which::Placed(i) if odds.placed > 0.0 => odds.placed * self.tree.chance(r, odds.importance, i),
+            Which::Placed(i) if odds.placed > 0.0 => odds.placed * self.tree.chance(r, &odds.importance, i),
             // A lamp that is never chosen here may still be met: by scattering alone.
             Which::Placed(_) => 0.0,
         }

@@ -62,7 +62,7 @@ impl Leaf {
 }
 
 const WIDTH: usize = 8;
-type Lanes = [f32; WIDTH];
+pub type Lanes = [f32; WIDTH];
 
 /// Eight groups of lights or single lights side by side; lanes without one have no power.
 #[derive(Clone)]
@@ -287,20 +287,18 @@ impl LightTree {
         weights
     }
 
-    /// The importance of all lights together.
-    pub fn importance(&self, r: &Receiver) -> f32 {
-        if self.nodes.is_empty() { 0.0 } else { sum(&self.weights(0, r, 0)) }
+    /// The importance of the root's groups, and of all lights together.
+    pub fn importance(&self, r: &Receiver) -> (Lanes, f32) {
+        let weights = if self.nodes.is_empty() { [0.0; WIDTH] } else { self.weights(0, r, 0) };
+        (weights, sum(&weights))
     }
 
-    /// Draws a light; returns it with its chance. `total` is [`LightTree::importance`].
-    pub fn draw(&self, r: &Receiver, total: f32, u: f32) -> Option<(u32, f32)> {
+    /// Draws a light; returns it with its chance. `root` is [`LightTree::importance`].
+    pub fn draw(&self, r: &Receiver, root: &(Lanes, f32), u: f32) -> Option<(u32, f32)> {
+        let (mut weights, mut all) = *root;
         let (mut node, mut level) = (0, 0);
-        let (mut all, mut u, mut chance) = (total, u, 1.0);
+        let (mut u, mut chance) = (u, 1.0);
         loop {
-            let weights = self.weights(node, r, level);
-            if level > 0 {
-                all = sum(&weights);
-            }
             let (lane, rest) = pick(&weights, u * all)?;
             chance *= weights[lane] / all;
             let next = self.nodes[node].next[lane];
@@ -308,25 +306,25 @@ impl LightTree {
                 return Some((next & !IS_LIGHT, chance));
             }
             (node, level, u) = (next as usize, level + 1, rest);
+            weights = self.weights(node, r, level);
+            all = sum(&weights);
         }
     }
 
     /// The chance with which [`LightTree::draw`] draws a light.
-    pub fn chance(&self, r: &Receiver, total: f32, light: u32) -> f32 {
+    pub fn chance(&self, r: &Receiver, root: &(Lanes, f32), light: u32) -> f32 {
         let (mut turn, mut level) = self.lights[light as usize];
         let mut chance = 1.0;
-        loop {
+        while level > 0 {
             let weights = self.weights(turn.node as usize, r, level);
             let own = weights[turn.lane as usize];
             if own <= 0.0 {
                 return 0.0;
             }
-            if level == 0 {
-                return chance * own / total;
-            }
             chance *= own / sum(&weights);
             (turn, level) = (self.parents[turn.node as usize], level - 1);
         }
+        chance * root.0[turn.lane as usize] / root.1
     }
 
     /// Tells every light whose box a ray from `origin` meets before `far`.
@@ -418,15 +416,15 @@ mod tests {
                 normal: (k % 2 == 0).then(|| (random(k + 700).0 - 5.0).normalize()),
                 both_sides: false,
             };
-            let total = tree.importance(&r);
-            let chances: Vec<f32> = (0..200).map(|i| tree.chance(&r, total, i)).collect();
+            let root = tree.importance(&r);
+            let chances: Vec<f32> = (0..200).map(|i| tree.chance(&r, &root, i)).collect();
             // Chances may add up to less where groups promised light that none of their members sends.
             let sum = chances.iter().sum::<f32>();
             assert!(sum < 1.001 && sum > 0.5, "{sum}");
             let n = 20_000;
             let mut counts = [0u32; 200];
             for i in 0..n {
-                let Some((light, chance)) = tree.draw(&r, total, (i as f32 + 0.5) / n as f32) else { continue };
+                let Some((light, chance)) = tree.draw(&r, &root, (i as f32 + 0.5) / n as f32) else { continue };
                 assert!((chance / chances[light as usize] - 1.0).abs() < 1e-3);
                 counts[light as usize] += 1;
             }
