@@ -13,7 +13,7 @@ use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use tracer::ladder;
 use ts_rs::TS;
-use tuning::{K, Tuning, Value};
+use tuning::{Denoiser, K, Tuning, Value};
 
 /// Share of the budget that is aimed at: what is foretold is not certain.
 const AIM: f64 = 0.96;
@@ -461,7 +461,7 @@ pub fn fit(test: Measured, tuning: &Tuning, machine: &Machine, seconds: f64, wan
 pub fn denoised(tuning: &Tuning) -> Option<Tuning> {
     const WHOLE: &[K] = &[K::CleanupBlend, K::CleanupDiffuse, K::CleanupSpecular, K::CleanupRest];
     let with = tuning.clone().taking(WHOLE, &Tuning::default());
-    (tuning.name(K::CleanupDenoise) == "none")
+    (tuning.choice::<Denoiser>() == Denoiser::None)
         .then(|| with.with(K::CleanupDenoise, "quick").with(K::SamplingJudge, "delivered"))
 }
 
@@ -536,7 +536,7 @@ fn ways_out(bench: &Bench, fine: &Tuning, rows: &[&Advice], seconds: f64) -> Opt
         changes.extend(sampling(&small));
         out.push(WayOut { title, seconds: Some(f.seconds), budget: seconds, changes });
     }
-    if fine.name(K::CleanupDenoise) == "none" {
+    if fine.choice::<Denoiser>() == Denoiser::None {
         let title = "a denoiser, judged as delivered: allow it to see how much coarser sampling may be".into();
         let quick = one(K::CleanupDenoise, serde_json::json!(Value::Name("quick".into())));
         out.push(WayOut { title, seconds: None, budget: seconds, changes: quick });

@@ -18,7 +18,7 @@ use tracer::{
     SavedCounts, clean_up_of, film_frame_of, ladder,
 };
 use ts_rs::TS;
-use tuning::{K, Tuning};
+use tuning::{Judge, K, Tuning};
 
 /// What is known about this machine apart from the test: seconds a pixel, and seconds to get a scene ready.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
@@ -487,7 +487,7 @@ impl<'a> Known<'a> {
         let split = split_effect(test, tuning, known);
         let shorter = depth_time(test.report, own, tuning);
         // Judged before the clean-up, grain does not depend on it; judged after it, another clean-up leaves another grain.
-        let plain = [own, tuning].iter().all(|t| t.name(K::SamplingJudge) != "delivered");
+        let plain = [own, tuning].iter().all(|t| t.choice::<Judge>() != Judge::Delivered);
         let computed = |id: &str| {
             (id.starts_with("cleanup.") && plain)
                 || COMPUTED.iter().chain(LIMITS).any(|k| crate::prices::id(*k) == id)
@@ -558,7 +558,7 @@ const DEPTH: &str = "depth.total";
 
 /// The denoiser after which blocks are judged.
 pub(crate) fn judging_denoiser(t: &Tuning) -> Option<Method> {
-    clean_up_of(t).denoises().filter(|_| t.name(K::SamplingJudge) == "delivered")
+    clean_up_of(t).denoises().filter(|_| t.choice::<Judge>() == Judge::Delivered)
 }
 
 /// Judged rounds on the way to `n` samples per half, about. The careful denoiser judges where something is decided alone.

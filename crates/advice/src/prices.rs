@@ -13,7 +13,7 @@ use picture::noise::Loss;
 use serde::Serialize;
 use tracer::{DepthKind, SplitKind, previous};
 use ts_rs::TS;
-use tuning::{K, KNOBS, Tuning, Value};
+use tuning::{Denoiser, K, KNOBS, Tuning, Value};
 
 #[derive(Debug, Clone, PartialEq, Serialize, TS)]
 pub struct Price {
@@ -102,7 +102,7 @@ pub fn prices(test: Measured, tuning: &Tuning, machine: &Machine) -> Vec<Price> 
     if oversize > 1.0 {
         stepped(K::FrameOversize, Value::Real((oversize - 0.25).max(1.0)));
     }
-    if tuning.name(K::CleanupDenoise) != "none" {
+    if tuning.choice::<Denoiser>() != Denoiser::None {
         stepped(K::CleanupDenoise, Value::Name("none".into()));
     }
     let report = test.report;

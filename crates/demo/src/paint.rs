@@ -36,7 +36,7 @@ fn png(size: (u32, u32), f: impl Fn(f32, f32) -> [f32; 3]) -> Vec<u8> {
         .map(|i| f((i % size.0) as f32 / size.0 as f32, (i / size.0) as f32 / size.1 as f32))
         .collect();
     let mut out = Vec::new();
-    files::png(&mut out, &pixels, size, None, &View::PLAIN, files::PngDepth::Eight, None).unwrap_or_default();
+    files::png(&mut out, &pixels, size, &View::PLAIN, files::PngForm::PLAIN).unwrap_or_default();
     out
 }
 

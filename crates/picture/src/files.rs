@@ -44,16 +44,28 @@ pub enum PngDepth {
     Sixteen,
 }
 
-/// Display picture as a PNG stream with the sRGB chunk. `coverage` makes it RGBA: colours of partly covered pixels are
-/// divided by their coverage before the view, as PNG asks for straight alpha. `dpi` is how densely it is meant to be printed.
+/// How a PNG is written beyond its pixels.
+#[derive(Debug, Clone, Copy)]
+pub struct PngForm<'a> {
+    /// Makes it RGBA: colours of partly covered pixels are divided by their coverage before the view, as PNG asks for straight alpha.
+    pub coverage: Option<&'a [f32]>,
+    pub depth: PngDepth,
+    /// How densely it is meant to be printed.
+    pub dpi: Option<f64>,
+}
+
+impl PngForm<'_> {
+    /// For the screen.
+    pub const PLAIN: PngForm<'static> = PngForm { coverage: None, depth: PngDepth::Eight, dpi: None };
+}
+
+/// Display picture as a PNG stream with the sRGB chunk.
 pub fn png(
     out: &mut dyn Write,
     pixels: &[Rgb],
     (width, height): (u32, u32),
-    coverage: Option<&[f32]>,
     view: &View,
-    depth: PngDepth,
-    dpi: Option<f64>,
+    PngForm { coverage, depth, dpi }: PngForm,
 ) -> Result<(), Fault> {
     let mut data = Vec::with_capacity(pixels.len() * 8);
     let mut put = |v: f32| match depth {

@@ -20,19 +20,6 @@ pub enum Filter {
 }
 
 impl Filter {
-    /// The filter with a knob's name.
-    pub fn named(name: &str) -> Option<Filter> {
-        Some(match name {
-            "box" => Filter::Box,
-            "triangle" => Filter::Triangle,
-            "gaussian" => Filter::Gaussian,
-            "blackman_harris" => Filter::BlackmanHarris,
-            "mitchell_netravali" => Filter::MitchellNetravali,
-            "lanczos" => Filter::Lanczos,
-            _ => return None,
-        })
-    }
-
     /// The value at `x`, in units of the filter's own natural radius (see [`Filter::radius`]).
     /// Mitchell–Netravali and Lanczos integrate to 1 as they stand, the others up to a factor.
     pub fn at(self, x: f64) -> f64 {

@@ -12,12 +12,13 @@ use axum::{Json, Router};
 use fault::{Code, Fault};
 use picture::denoise::Method;
 use picture::denoise::profile::Hints;
-use picture::files::{PngDepth, png};
+use picture::files::{PngForm, png};
 use picture::filter::{CHART, Character, Filter, chart};
 use picture::{Region, Transform, View};
 use serde::Deserialize;
 use serde::de::DeserializeOwned;
 use std::collections::BTreeMap;
+use tuning::{Named, PixelFilter};
 use workshop::{CleanUpView, Layer, Look, Workshop};
 
 /// Path parameters whose errors have the API's shape.
@@ -464,7 +465,7 @@ struct Radius {
 
 /// A pixel filter by name, at a radius that its knob allows.
 fn filter_of(name: &str, radius: f64) -> Result<(Filter, f64), Fault> {
-    let filter = Filter::named(name).ok_or_else(|| {
+    let filter = PixelFilter::named(name).map(tracer::filter_of).ok_or_else(|| {
         Fault::new(
             Code::NotFound,
             format!("there is no pixel filter \"{name}\""),
@@ -489,7 +490,7 @@ async fn filter_chart(Path(name): Path<String>, Query(q): Query<Radius>) -> Resu
     let bytes = tokio::task::spawn_blocking(move || -> Result<Vec<u8>, Fault> {
         let mut out = Vec::new();
         let size = (CHART as u32, CHART as u32);
-        png(&mut out, &chart(filter, radius), size, None, &View::PLAIN, PngDepth::Eight, None)?;
+        png(&mut out, &chart(filter, radius), size, &View::PLAIN, PngForm::PLAIN)?;
         Ok(out)
     })
     .await

@@ -5,14 +5,15 @@ use fault::Fault;
 use picture::denoise::clean_halves;
 use picture::display_checks::display_loss;
 use picture::files::{
-    Channel, Form, HALF_MOST, Packing, PngDepth, as_half, png, tiff_display, tiff_linear, write_exr, write_whole,
+    Channel, Form, HALF_MOST, Packing, PngDepth, PngForm, as_half, png, tiff_display, tiff_linear, write_exr,
+    write_whole,
 };
 use picture::grain::{BlockMap, Judging, Measure};
 use picture::mattes::Mattes;
 use picture::{Plate, Rgb, mean};
 use std::borrow::Cow;
 use std::path::Path;
-use tuning::K;
+use tuning::{Compression, DisplayFile, K, LinearFile, Passes};
 
 /// What is delivered of a plate.
 pub struct Delivered {
@@ -84,9 +85,13 @@ impl Delivery<'_> {
     /// file is packed beside the linear ones.
     pub fn write_all(mut self, folder: &Path, base: &str) -> Result<Vec<Written>, Fault> {
         let t = &self.description.tuning;
-        let passes = match t.name(K::DeliveryLinear) {
-            "none" | "tiff_float" => Vec::new(),
-            _ if t.name(K::DeliveryPasses) == "one_each" => {
+        let linear_file: LinearFile = t.choice();
+        let passes = match (linear_file, t.choice()) {
+            (LinearFile::None | LinearFile::TiffFloat, _) => Vec::new(),
+            (LinearFile::ExrFloat | LinearFile::ExrHalf, Passes::OneFile) => {
+                vec![(String::new(), self.given_channels())]
+            }
+            (LinearFile::ExrFloat | LinearFile::ExrHalf, Passes::OneEach) => {
                 let mut passes: Vec<(String, Vec<Channel>)> = Vec::new();
                 for c in self.given_channels() {
                     let pass = pass_of(&c.name);
@@ -97,16 +102,15 @@ impl Delivery<'_> {
                 }
                 passes
             }
-            _ => vec![(String::new(), self.given_channels())],
         };
-        let display = match t.name(K::DeliveryDisplay) {
-            "none" => None,
-            "tiff_16" => Some(folder.join(format!("{base}.tif"))),
-            _ => Some(folder.join(format!("{base}.png"))),
+        let display = match t.choice() {
+            DisplayFile::None => None,
+            DisplayFile::Tiff16 => Some(folder.join(format!("{base}.tif"))),
+            DisplayFile::Png16 | DisplayFile::Png8 => Some(folder.join(format!("{base}.png"))),
         };
         let delivery = &self;
         let linear = || -> Result<Vec<Written>, Fault> {
-            if t.name(K::DeliveryLinear) == "tiff_float" {
+            if linear_file == LinearFile::TiffFloat {
                 let path = folder.join(format!("{base}_linear.tif"));
                 delivery.whole(&path, |out| {
                     tiff_linear(out, &delivery.delivered.picture, delivery.size(), delivery.dpi())
@@ -145,12 +149,11 @@ impl Delivery<'_> {
         let transparent = d.tuning.switch(K::FrameTransparent);
         match FileKind::of(path)? {
             FileKind::Png => {
-                let eight = d.tuning.name(K::DeliveryDisplay) == "png_8";
+                let eight = d.tuning.choice::<DisplayFile>() == DisplayFile::Png8;
                 let depth = if eight { PngDepth::Eight } else { PngDepth::Sixteen };
                 let coverage = transparent.then_some(self.plate.coverage.as_slice());
-                self.whole(path, |out| {
-                    png(out, &self.delivered.picture, self.size(), coverage, &d.view(), depth, Some(self.dpi()))
-                })?;
+                let form = PngForm { coverage, depth, dpi: Some(self.dpi()) };
+                self.whole(path, |out| png(out, &self.delivered.picture, self.size(), &d.view(), form))?;
                 written(path, self.display_notes(eight))
             }
             FileKind::Tiff => {
@@ -197,7 +200,7 @@ impl Delivery<'_> {
     }
 
     fn half(&self) -> bool {
-        self.description.tuning.name(K::DeliveryLinear) == "exr_half"
+        self.description.tuning.choice::<LinearFile>() == LinearFile::ExrHalf
     }
 
     fn write_channels(&self, path: &Path, channels: Vec<Channel>, notes: Vec<String>) -> Result<Written, Fault> {
@@ -206,11 +209,11 @@ impl Delivery<'_> {
         let mattes = self.mattes.iter().flatten().filter(|m| channels.iter().any(|c| crypto(c, m)));
         let form = Form {
             comment: serde_json::to_string(d).unwrap_or_default(),
-            packing: match d.tuning.name(K::DeliveryPacking) {
-                "rle" => Packing::Rle,
-                "piz" => Packing::Piz,
-                "none" => Packing::None,
-                _ => Packing::Zip,
+            packing: match d.tuning.choice() {
+                Compression::Zip => Packing::Zip,
+                Compression::Piz => Packing::Piz,
+                Compression::Rle => Packing::Rle,
+                Compression::None => Packing::None,
             },
             half: self.half(),
             attributes: mattes.flat_map(Mattes::attributes).collect(),

@@ -11,7 +11,7 @@ use picture::{Region, Transform, View, filter::Filter, footprint};
 use scene::{Shadow, ShotEdits};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
-use tuning::{Chosen, Group, K, Tuning};
+use tuning::{Chosen, Denoiser, Group, Judge, K, PixelFilter, Shadows, Tuning, ViewBy};
 
 /// Version of the program that rendered.
 pub const VERSION: &str = env!("CARGO_PKG_VERSION");
@@ -183,13 +183,13 @@ impl Description {
         let t = &self.tuning;
         Judging {
             view: self.view(),
-            measure: match t.name(K::SamplingJudge) {
-                "delivered" => Measure::Delivered,
-                "relative" => Measure::Relative,
-                _ => Measure::Displayed,
+            measure: match t.choice() {
+                Judge::Displayed => Measure::Displayed,
+                Judge::Delivered => Measure::Delivered,
+                Judge::Relative => Measure::Relative,
             },
             clean: clean_up_of(t),
-            block: t.name(K::SamplingBlock).parse().unwrap_or(8),
+            block: t.number(K::SamplingBlock),
         }
     }
 
@@ -218,10 +218,27 @@ impl Description {
 /// What a tuning says about the clean-up of a picture.
 pub fn clean_up_of(t: &Tuning) -> CleanUp {
     CleanUp {
-        method: Method::named(t.name(K::CleanupDenoise)),
+        method: match t.choice() {
+            Denoiser::None => None,
+            Denoiser::Quick => Some(Method::Quick),
+            Denoiser::Careful => Some(Method::Careful),
+            Denoiser::Colour => Some(Method::Colour),
+        },
         blend: t.real(K::CleanupBlend) as f32,
         groups: [K::CleanupDiffuse, K::CleanupSpecular, K::CleanupRest].map(|k| t.switch(k)),
         stray: t.real(K::CleanupStray) as f32,
+    }
+}
+
+/// The formula of a pixel filter.
+pub fn filter_of(filter: PixelFilter) -> Filter {
+    match filter {
+        PixelFilter::Box => Filter::Box,
+        PixelFilter::Triangle => Filter::Triangle,
+        PixelFilter::Gaussian => Filter::Gaussian,
+        PixelFilter::BlackmanHarris => Filter::BlackmanHarris,
+        PixelFilter::MitchellNetravali => Filter::MitchellNetravali,
+        PixelFilter::Lanczos => Filter::Lanczos,
     }
 }
 
@@ -229,10 +246,10 @@ pub fn clean_up_of(t: &Tuning) -> CleanUp {
 pub fn view_of(t: &Tuning) -> View {
     View {
         exposure: t.real(K::ViewExposure),
-        transform: match t.name(K::ViewTransform) {
-            "shoulder" => Transform::Shoulder,
-            "table" => Transform::Table,
-            _ => Transform::Srgb,
+        transform: match t.choice() {
+            ViewBy::Srgb => Transform::Srgb,
+            ViewBy::Shoulder => Transform::Shoulder,
+            ViewBy::Table => Transform::Table,
         },
         table: t.whole(K::ViewTable),
     }
@@ -290,11 +307,7 @@ pub struct Settings {
     pub lens: Lens,
     /// When the shutter opens and for how long, in frames.
     pub shutter: (f32, f32),
-    pub adaptive: bool,
-    /// Samples per half.
-    pub least: u32,
-    pub most: u32,
-    pub threshold: f64,
+    pub limits: Limits,
     pub block: u32,
     pub judging: Judging,
     /// Side of the squares of the first look.
@@ -345,18 +358,14 @@ impl Settings {
             area: d.film_area(),
             delivered: (d.frame(), d.area()),
             transparent: t.switch(K::FrameTransparent),
-            filter: Filter::named(t.name(K::FrameFilter))
-                .ok_or_else(|| Fault::internal("a filter without a formula", "frame.filter"))?,
+            filter: filter_of(t.choice()),
             filter_radius: t.real(K::FrameFilterRadius),
             lens: Lens { aperture: real(K::FrameAperture) * 1e-3, focus: real(K::FrameFocus) },
             shutter: (real(K::FrameShutterStart), real(K::FrameShutter)),
-            adaptive: limits.adaptive,
-            least: limits.least,
-            most: limits.most,
-            threshold: limits.threshold,
+            limits,
             block: judging.block,
             judging,
-            first_pass: t.name(K::SamplingFirstPass).parse().unwrap_or(16),
+            first_pass: t.number(K::SamplingFirstPass),
             seed: t.whole(K::SamplingSeed),
             split_direct: t.whole(K::SplitDirect),
             split: [K::SplitDiffuse, K::SplitReflection, K::SplitTransmission].map(|k| t.whole(k)),
@@ -372,16 +381,16 @@ impl Settings {
             environment: EnvironmentUse {
                 strength: real(K::EnvironmentStrength),
                 rotation: real(K::EnvironmentRotation),
-                width: t.name(K::EnvironmentWidth).parse().unwrap_or(1024),
+                width: t.number(K::EnvironmentWidth) as usize,
                 light: t.switch(K::EnvironmentLight),
                 reflection: t.switch(K::EnvironmentReflection),
                 camera: t.switch(K::EnvironmentCamera),
             },
             shadow: (
-                match t.name(K::LightsShadow) {
-                    "hard" => Shadow::Hard,
-                    "none" => Shadow::None,
-                    _ => Shadow::Soft,
+                match t.choice() {
+                    Shadows::Soft => Shadow::Soft,
+                    Shadows::Hard => Shadow::Hard,
+                    Shadows::None => Shadow::None,
                 },
                 real(K::LightsShadowStrength),
             ),

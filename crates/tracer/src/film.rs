@@ -22,7 +22,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 /// Guides are averaged over the first samples only; they need no more.
 pub(crate) const GUIDE_SAMPLES: u32 = 64;
 
-fn guide_weight(n: u32) -> f32 {
+pub(crate) fn guide_weight(n: u32) -> f32 {
     1.0 / (2 * n.min(GUIDE_SAMPLES)) as f32
 }
 
@@ -47,6 +47,16 @@ impl Sum {
     }
 }
 
+/// Which sample of a pixel it is.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Taken {
+    pub half: usize,
+    /// Its number in the half.
+    pub index: u32,
+    /// Its filter weighs it negatively.
+    pub negative: bool,
+}
+
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
 pub(crate) struct Pixel {
     pub(crate) halves: [[Sum; 3]; 2],
@@ -67,8 +77,8 @@ impl Pixel {
         sum.map(|v| v * guide_weight(n))
     }
 
-    fn add(&mut self, half: usize, index: u32, s: &Sample, negative: bool) {
-        if !negative {
+    fn add(&mut self, Taken { half, index, negative }: Taken, s: &Sample, signed: bool) {
+        if !(negative && signed) {
             for (sum, x) in self.halves[half].iter_mut().zip(s.radiance().to_array()) {
                 sum.add(x);
             }
@@ -158,10 +168,10 @@ impl Tile {
         self.blocks.iter().filter(|b| b.running).map(|b| b.n).min()
     }
 
-    pub fn add(&mut self, layout: &Layout, pixel: usize, half: usize, index: u32, s: &Sample, negative: bool) {
-        self.pixels[pixel].add(half, index, s, negative && layout.signed);
+    pub fn add(&mut self, layout: &Layout, pixel: usize, taken: Taken, s: &Sample) {
+        self.pixels[pixel].add(taken, s, layout.signed);
         let stride = layout.stride();
-        layout.add(&mut self.more[pixel * stride..(pixel + 1) * stride], half, index, s, negative);
+        layout.add(&mut self.more[pixel * stride..(pixel + 1) * stride], taken, s);
     }
 
     /// Light beyond the last bounce as a share of the last bounce's light, by channel, from how much the last two bounces of
@@ -302,7 +312,7 @@ impl Film {
         let layout = Layout::new(s, keep);
         let squares: Vec<Region> = superblocks(area, s.frame).collect();
         // Without adaptive decisions or tail fill nothing outside the region matters to it.
-        let whole_squares = s.adaptive || s.fill;
+        let whole_squares = s.limits.adaptive || s.fill;
         let tiles = squares
             .into_par_iter()
             .map(|bounds| {
@@ -619,7 +629,7 @@ impl Film {
             if self.layout.parts {
                 let halves = [p.a[to], p.b[to]];
                 let mut layers = p.layers.iter_mut();
-                self.layout.values(row, count, halves, tail, guide_weight(count), &mut |v| {
+                self.layout.values(row, count, halves, tail, &mut |v| {
                     if let Some(layer) = layers.next() {
                         layer.1[to] = v;
                     }

@@ -3,7 +3,7 @@
 
 use crate::brought::BroughtLayout;
 use crate::description::Settings;
-use crate::film::{GUIDE_SAMPLES, Sum, Tile};
+use crate::film::{GUIDE_SAMPLES, Sum, Taken, Tile, guide_weight};
 use crate::gather::{Sample, part_of};
 use glam::Vec3;
 use picture::denoise::Split;
@@ -89,7 +89,7 @@ impl Layout {
         self.clamped_at() + self.clamps as usize
     }
 
-    pub fn add(&self, row: &mut [f32], half: usize, index: u32, s: &Sample, negative: bool) {
+    pub fn add(&self, row: &mut [f32], Taken { half, index, negative }: Taken, s: &Sample) {
         if self.signed && negative {
             for (c, x) in s.radiance().to_array().into_iter().enumerate() {
                 let mut sum = Sum { high: row[3 * half + c], low: row[6 + 3 * half + c] };
@@ -148,15 +148,7 @@ impl Layout {
 
     /// Tells the values of the layers of a pixel: means of parts, of the tail and of groups with the luminance of their
     /// half-difference, the share of direct light that is in shadow, and the first hit. `halves` is the picture there.
-    pub fn values(
-        &self,
-        row: &[f32],
-        n: u32,
-        halves: [Rgb; 2],
-        tail: &[f32; 3],
-        guides: f32,
-        tell: &mut dyn FnMut(f32),
-    ) {
+    pub fn values(&self, row: &[f32], n: u32, halves: [Rgb; 2], tail: &[f32; 3], tell: &mut dyn FnMut(f32)) {
         let filled: [Vec3; 2] = std::array::from_fn(|h| Vec3::from_array(self.filled(row, tail, h, n)));
         let bare: [Vec3; 2] = std::array::from_fn(|h| Vec3::from_array(halves[h]) - filled[h]);
         let slots = &row[self.parts_at()..self.first_at()];
@@ -191,7 +183,7 @@ impl Layout {
         tell_slots(groups, tell);
         let first = &row[self.first_at()..];
         tell(if first[0] > 0.0 { first[1] / first[0] } else { 0.0 });
-        first[2..12].iter().for_each(|v| tell(v * guides));
+        first[2..12].iter().for_each(|v| tell(v * guide_weight(n)));
         tell(first[12]);
         tell(first[13]);
     }

@@ -34,7 +34,7 @@ pub use bvh::{Bvh, Hit, Ray, World};
 pub use counters::{BOUNCES, Cost, Counters, KINDS, RayKind};
 pub use description::{
     Description, LIMITS, Limits, MOST_PARTS_PIXELS, Overlay, SUPERBLOCK, Strategy, VERSION, clean_up_of, film_frame_of,
-    view_of,
+    filter_of, view_of,
 };
 pub use fall::{Fall, Growth, Stops};
 pub use film::{Film, FirstLook, Guide, superblocks};

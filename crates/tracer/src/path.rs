@@ -21,7 +21,7 @@ use crate::counters::{Charge, Clock, Counters, RayKind};
 use crate::description::{Settings, Strategy};
 use crate::gather::{EMISSION, ENVIRONMENT, FirstHit, Sample, part_of};
 use crate::interior::Interior;
-use crate::lights::{Odds, Receiver, Which};
+use crate::lights::{Group, Odds, Receiver, Which};
 use crate::medium::{Medium, Stretch};
 use crate::sampler::Sampler;
 use crate::stage::{Point, Stage};
@@ -153,6 +153,31 @@ impl Path {
         let branch = self.part.map_or(1, |kind| 2 + kind);
         Charge { kind: RayKind::Direct, bounces: self.bounce + 1, used: self.used_by(kind), branch }
     }
+}
+
+/// Where a path meets a surface that scatters.
+struct Vertex<'a> {
+    point: &'a Point,
+    bsdf: &'a Bsdf<'a>,
+    receiving: &'a Receiving,
+}
+
+/// A direction that was drawn at a vertex, with what the path's throughput is multiplied by and the density for weighing light that
+/// it meets; none for perfect mirrors and windows.
+struct Scattered {
+    kind: Kind,
+    direction: Vec3,
+    weight: Vec3,
+    pdf: Option<f32>,
+}
+
+/// Light at the camera, and how it came.
+struct Arrived {
+    part: usize,
+    group: Group,
+    light: Vec3,
+    /// Kind of the scattering at the path's present vertex that sent it on its way, if it came by a light ray from there.
+    by: Option<usize>,
 }
 
 /// Where a path's ray ends.
@@ -293,7 +318,8 @@ impl Tracer<'_> {
         let expected: [f32; 3] = std::array::from_fn(|k| {
             if bsdf.weights[k] > 0.0 { set.split[k] as f32 * (4.0 * bsdf.weights[k] / total).min(1.0) } else { 0.0 }
         });
-        self.direct(path, point, &bsdf, &receiving, Some(expected), work);
+        let vertex = Vertex { point, bsdf: &bsdf, receiving: &receiving };
+        self.direct(path, &vertex, Some(expected), work);
         let lots = path.set(set::COUNT);
         let strongest = light_rays::strongest(&bsdf.weights);
         for (k, kind) in SURFACE_KINDS.into_iter().enumerate() {
@@ -318,7 +344,7 @@ impl Tracer<'_> {
                 let guides = path.guides && pdf.is_none() && k == strongest && j == 0;
                 let sky = self.sky_of(kind);
                 let mut next = Path { sampler, guides, sky, ..*path };
-                if self.scatter(&mut next, point, &receiving, kind, s.direction, weight, pdf) {
+                if self.scatter(&mut next, &vertex, Scattered { kind, direction: s.direction, weight, pdf }) {
                     work.tally.counters.first[next.ray_kind as usize] += 1;
                     self.follow(next, work);
                 }
@@ -343,7 +369,8 @@ impl Tracer<'_> {
             let point = self.arrive(&mut path, &hit, work);
             let Some(bsdf) = self.scatterer(&path, &point, work) else { return };
             let receiving = self.receiving(&point, &bsdf);
-            self.direct(&path, &point, &bsdf, &receiving, None, work);
+            let vertex = Vertex { point: &point, bsdf: &bsdf, receiving: &receiving };
+            self.direct(&path, &vertex, None, work);
             let [choice, turn, u, v] = path.set(set::SCATTER);
             let Some((kind, s)) = bsdf.sample_any(choice, turn, Vec2::new(u, v)) else { return };
             path.sky = self.sky_of(kind);
@@ -365,7 +392,7 @@ impl Tracer<'_> {
                 }
             };
             path.guides &= pdf.is_none();
-            if !self.scatter(&mut path, &point, &receiving, kind, s.direction, weight, pdf) {
+            if !self.scatter(&mut path, &vertex, Scattered { kind, direction: s.direction, weight, pdf }) {
                 return;
             }
         }
@@ -379,16 +406,9 @@ impl Tracer<'_> {
     }
 
     /// Turns a path into the one after a scattering at a surface; false if it ends by roulette.
-    fn scatter(
-        &self,
-        path: &mut Path,
-        point: &Point,
-        from: &Receiving,
-        kind: Kind,
-        direction: Vec3,
-        weight: Vec3,
-        pdf: Option<f32>,
-    ) -> bool {
+    fn scatter(&self, path: &mut Path, vertex: &Vertex, scattered: Scattered) -> bool {
+        let Vertex { point, receiving: from, .. } = vertex;
+        let Scattered { kind, direction, weight, pdf } = scattered;
         let below = direction.dot(point.geometric) < 0.0;
         let first = path.bounce == 0;
         path.throughput *= weight;
@@ -403,7 +423,7 @@ impl Tracer<'_> {
             path.caustics[kind as usize - 1] = true;
         }
         path.after_diffuse |= kind == Kind::Diffuse;
-        path.origin = Some(Origin { from: *from, pdf, first, line: None });
+        path.origin = Some(Origin { from: **from, pdf, first, line: None });
         if below && let Some(boundary) = &point.boundary {
             path.scale *= boundary.eta * boundary.eta;
             path.interior = boundary.beyond;
@@ -641,18 +661,19 @@ impl Tracer<'_> {
     /// Adds light that a path's ray met; `part` holds while nothing has scattered it.
     fn add(&self, path: &Path, part: usize, group: u8, light: Vec3, work: &mut Work) {
         let part = path.part.map_or(part, |kind| part_of(kind, path.bounce > 1));
-        self.add_by(path, part, group, path.throughput * light, &path.used, 0, work);
+        self.add_by(path, Arrived { part, group, light: path.throughput * light, by: None }, work);
     }
 
-    /// Adds light that has come by `more` scatterings than the path has, `used` by kind.
+    /// Adds light that a path or a light ray of its present vertex has brought.
     #[inline]
-    fn add_by(&self, path: &Path, part: usize, group: u8, light: Vec3, used: &[u32; 4], more: u32, work: &mut Work) {
+    fn add_by(&self, path: &Path, Arrived { part, group, light, by }: Arrived, work: &mut Work) {
         work.out.add(part, group, light);
-        let bounces = path.bounce + more;
+        let used = by.map_or(path.used, |kind| path.used_by(kind));
+        let bounces = path.bounce + by.is_some() as u32;
         // Light rays scatter once more than their path.
         let caustics =
             std::array::from_fn(|k| path.caustics[k] || path.after_diffuse && used[k + 1] > path.used[k + 1]);
-        work.tally.brought.light(bounces, used, caustics, light);
+        work.tally.brought.light(bounces, &used, caustics, light);
         if bounces == self.settings.depth {
             work.out.last[0] += light;
             work.out.last_kinds |= part.checked_sub(2).map_or(0, |k| 1 << (k / 2));

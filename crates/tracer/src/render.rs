@@ -16,7 +16,7 @@ use crate::arrangement::Arrangement;
 use crate::counters::{Counters, KINDS, RayKind};
 use crate::description::{Description, SUPERBLOCK, Settings, Strategy};
 use crate::fall::Fall;
-use crate::film::{Film, Tile, superblocks};
+use crate::film::{Film, Taken, Tile, superblocks};
 use crate::interior::Interior;
 use crate::memory::free_memory;
 use crate::path::{Tally, Tracer};
@@ -263,7 +263,7 @@ impl Render {
             filter: FilterSampler::new(settings.filter, settings.filter_radius),
             film: Arc::new(pool.install(|| Film::new(&settings, &arrangement.keep))),
             arrangement,
-            rounds: ladder(settings.most),
+            rounds: ladder(settings.limits.most),
             round: 0,
             coarse: if looks.is_empty() { Vec::new() } else { vec![[0.0; 3]; settings.area.area()] },
             looks,
@@ -530,7 +530,7 @@ impl Render {
                 for index in work.blocks[0].n..upto {
                     for half in 0..2u32 {
                         let (s, negative) = tracer.sample(x, y, half, index, &mut tally);
-                        work.add(layout, pixel, half as usize, index, &s, negative);
+                        work.add(layout, pixel, Taken { half: half as usize, index, negative }, &s);
                     }
                 }
                 pixel += 1;
@@ -567,10 +567,10 @@ impl Render {
         let s = &self.settings;
         let mut blocks = Vec::new();
         // What waits without samples is not part of it: a pilot's superblocks stand for the frame.
-        self.each_block(|tile, [i, k], p| blocks.push((tile.blocks[k], p, self.cap(i, k).min(s.most))));
+        self.each_block(|tile, [i, k], p| blocks.push((tile.blocks[k], p, self.cap(i, k).min(s.limits.most))));
         blocks.retain(|(b, ..)| b.running || b.n > 0);
         let fall = Fall::of(blocks.iter().map(|(b, p, _)| (b, *p)));
-        let stops = fall.stops(s.most, s.threshold);
+        let stops = fall.stops(s.limits.most, s.limits.threshold);
         let (mut pixels, mut settled, mut capped, mut squares, mut known) = (0u64, 0u64, 0u64, 0.0f64, 0u64);
         let (mut worst, mut taken, mut to_come) = (0.0f64, 0.0f64, 0.0f64);
         let (mut open, mut stopped, mut ends) = (0u64, 0.0f64, Vec::new());
@@ -589,10 +589,10 @@ impl Render {
                 capped += p;
             }
             if b.running {
-                let expected = if s.adaptive && b.grain >= 0.0 && b.before.1 > 1 {
+                let expected = if s.limits.adaptive && b.grain >= 0.0 && b.before.1 > 1 {
                     let (floored, n) = b.before;
                     let shown = Variance { each: (floored as f64).powi(2) * n as f64, floored: floored > b.grain };
-                    stops.expected(shown, n, s.least.max(b.n)).min(most as f64)
+                    stops.expected(shown, n, s.limits.least.max(b.n)).min(most as f64)
                 } else {
                     most as f64
                 };

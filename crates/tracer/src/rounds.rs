@@ -6,6 +6,7 @@
 //! happened to miss a rare bright event looks quiet. So the variance per sample of each block has a floor, most of the mean
 //! of its 32×32 superblock. Nothing outside the superblock matters, which keeps a region equal to its part of the frame.
 
+use crate::description::Limits;
 use serde::{Deserialize, Serialize};
 
 /// Share of the mean variance of its superblock that a block has at the least. Higher ones lose less light and cost more samples
@@ -169,7 +170,8 @@ impl BlockCount {
     }
 
     /// Takes the block up again under limits that may be others than those that stopped it.
-    pub(crate) fn reopen(&mut self, least: u32, most: u32, threshold: f64, adaptive: bool) {
+    pub(crate) fn reopen(&mut self, limits: &Limits) {
+        let Limits { adaptive, least, most, threshold } = *limits;
         self.settled = self.n >= least
             && self.before.1 == self.n
             && self.before.0 as f64 <= threshold
@@ -250,15 +252,8 @@ pub(crate) fn judge_anew(blocks: &mut [BlockCount], pixels: &[u32], grain: impl 
 }
 
 /// Decides for all blocks of a superblock after they have reached `n` samples per half.
-pub(crate) fn decide(
-    blocks: &mut [BlockCount],
-    pixels: &[u32],
-    n: u32,
-    least: u32,
-    most: u32,
-    threshold: f64,
-    adaptive: bool,
-) {
+pub(crate) fn decide(blocks: &mut [BlockCount], pixels: &[u32], n: u32, limits: &Limits) {
+    let Limits { adaptive, least, most, threshold } = *limits;
     // Grain has just been judged where blocks are at `n`.
     let count = |b: &BlockCount| if b.is_due(n) { n } else { b.judged() };
     let variances = floored(blocks.iter().map(|b| (b.grain as f64).powi(2) * count(b) as f64).collect(), pixels);
@@ -293,6 +288,10 @@ pub(crate) fn decide(
 mod tests {
     use super::*;
 
+    fn limits(threshold: f64) -> Limits {
+        Limits { adaptive: true, least: 8, most: 64, threshold }
+    }
+
     #[test]
     fn the_ladder_is_global() {
         assert_eq!(ladder(16), [1, 2, 3, 4, 6, 8, 12, 16]);
@@ -309,7 +308,7 @@ mod tests {
     #[test]
     fn a_block_settles_only_when_two_steps_agree_and_its_neighbours_are_not_much_worse() {
         let run = |mut b: Vec<BlockCount>| {
-            decide(&mut b, &[64, 64], 16, 8, 64, 0.01, true);
+            decide(&mut b, &[64, 64], 16, &limits(0.01));
             b
         };
         assert!(run(vec![block(0.005, 16), block(0.005, 16)]).iter().all(|b| b.settled && !b.running));
@@ -319,7 +318,7 @@ mod tests {
         let beside_noise = run(vec![block(0.001, 16), block(0.05, 16)]);
         assert!(!beside_noise[0].settled, "the superblock's floor keeps it running");
         let mut at_most = vec![block(0.05, 64), block(0.05, 64)];
-        decide(&mut at_most, &[64, 64], 64, 8, 64, 0.01, true);
+        decide(&mut at_most, &[64, 64], 64, &limits(0.01));
         assert!(at_most.iter().all(|b| !b.running && !b.settled));
     }
 
@@ -333,7 +332,7 @@ mod tests {
             {
                 (b.n, b.grain) = (n, grain);
             }
-            decide(blocks, &areas, n, 8, 64, 0.05, true);
+            decide(blocks, &areas, n, &limits(0.05));
         };
         [4, 6, 8].into_iter().for_each(|n| bring(&mut blocks, n));
         assert!(blocks[0].settled && blocks[1].running);

@@ -1,12 +1,15 @@
 //! The knob table. Adding a knob is one row here plus the code that honours it.
 
 use crate::{
+    Compression, Denoiser, DisplayFile,
     Group::{self, *},
+    Judge,
     Kind::{self, *},
-    Knob,
+    Knob, LinearFile, Named, Passes, PixelFilter,
     Scale::{self, *},
+    Shadows,
     Trade::{self, *},
-    Value,
+    Value, ViewBy,
 };
 
 /// A whole number, kept below 2^32 so that JSON numbers hold it exactly.
@@ -46,7 +49,7 @@ knobs! {
         "Renders the frame larger by this factor and reduces it at delivery: smoother edges, and fewer samples a pixel for the same grain. Below 1 it renders smaller and enlarges, for drafts.";
     FrameTransparent "frame.transparent" Frame "Transparent" "" Switch, Linear, Value::Switch(false), &[Look],
         "The environment is not drawn behind the objects; alpha holds how much of each pixel they cover.";
-    FrameFilter "frame.filter" Frame "Pixel filter" "" Choice { names: &["box", "triangle", "gaussian", "blackman_harris", "mitchell_netravali", "lanczos"] }, Linear, name("blackman_harris"), &[Grain, Look],
+    FrameFilter "frame.filter" Frame "Pixel filter" "" Choice { names: PixelFilter::NAMES }, Linear, name("blackman_harris"), &[Grain, Look],
         "How samples around a pixel's centre are weighted. The box is the sharpest of these and the roughest at edges; Blackman–Harris gives the smoothest edges. Mitchell–Netravali and Lanczos sharpen edges and cost about 1.3 and 3.4 times the samples for the same grain.";
     FrameFilterRadius "frame.filter_radius" Frame "Filter radius" "px" Real { least: 0.25, most: 4.0 }, Linear, r(1.5), &[Look],
         "Half the width of the pixel filter. Small is sharper, large is softer.";
@@ -68,7 +71,7 @@ knobs! {
         "Grain at which a block counts as clean, as a share of the display range: 1 % is about 2.6 of 255 steps.";
     SamplingEffort "sampling.effort" Sampling "Effort" "×" Real { least: 0.1, most: 16.0 }, Logarithmic, r(1.0), &[Time, Grain],
         "Multiplies least and most samples and divides the square of the noise threshold: 2 is about twice the time and 0.71 of the grain, everywhere alike.";
-    SamplingJudge "sampling.judge" Sampling "Judged" "" Choice { names: &["displayed", "delivered", "relative"] }, Linear, name("delivered"), &[Time, Grain],
+    SamplingJudge "sampling.judge" Sampling "Judged" "" Choice { names: Judge::NAMES }, Linear, name("delivered"), &[Time, Grain],
         "By what a block counts as clean. Displayed: by the grain on the screen. Delivered: by what the clean-up leaves of it; the same where there is none. Relative: by the noise as a share of the light itself, dark places as strictly as bright ones.";
     SamplingBlock "sampling.block" Sampling "Block size" "px" Choice { names: &["4", "8", "16", "32"] }, Linear, name("8"), &[Grain],
         "Side of the blocks in which grain is measured and sampling stops. Small blocks follow detail, large ones measure more surely.";
@@ -118,7 +121,7 @@ knobs! {
         "Whether mirrors and glass show the environment.";
     EnvironmentCamera "environment.camera" Lights "Is seen" "" Switch, Linear, Value::Switch(true), &[Look],
         "Whether the camera sees the environment behind the objects. Alpha is not changed.";
-    LightsShadow "lights.shadow" Lights "Shadows" "" Choice { names: &["soft", "hard", "none"] }, Linear, name("soft"), &[Grain, Look],
+    LightsShadow "lights.shadow" Lights "Shadows" "" Choice { names: Shadows::NAMES }, Linear, name("soft"), &[Grain, Look],
         "Shadows of lamps: soft as their size makes them, hard-edged, or none. Shining objects and the environment always cast soft ones.";
     LightsShadowStrength "lights.shadow_strength" Lights "Shadow strength" "share" Real { least: 0.0, most: 1.0 }, Linear, r(1.0), &[Look],
         "How dark the shadows of lamps are: 1 as in the world, 0 none.";
@@ -138,7 +141,7 @@ knobs! {
         "The same for what is seen through glass.";
     ClampVolume "clamp.volume" CleanUp "Clamp volume" "" Real { least: 0.0, most: 1_000_000.0 }, Logarithmic, r(0.0), &[Grain, Look],
         "The same for light that wanders in haze and other media.";
-    CleanupDenoise "cleanup.denoise" CleanUp "Denoiser" "" Choice { names: &["none", "quick", "careful", "colour"] }, Linear, name("none"), &[Grain, Look],
+    CleanupDenoise "cleanup.denoise" CleanUp "Denoiser" "" Choice { names: Denoiser::NAMES }, Linear, name("none"), &[Grain, Look],
         "What is done with the grain that is left. Quick: a guided filter in a fraction of a second. Careful: fits light to albedo, normals and depth, part by part, for finals. Colour only: needs nothing but the picture.";
     CleanupBlend "cleanup.blend" CleanUp "Blend" "share" Real { least: 0.0, most: 1.0 }, Linear, r(1.0), &[Grain, Look],
         "0 is the noisy picture, 1 the fully denoised one. A little grain left looks less like wax.";
@@ -154,7 +157,7 @@ knobs! {
         "Brings single bright pixels down that one half of the samples shows and the other does not. 0 leaves all of them, 1 takes whatever is unusual.";
     ViewExposure "view.exposure" View "Exposure" "EV" Real { least: -20.0, most: 20.0 }, Linear, r(0.0), &[],
         "Brightness of the display and of display files; each step of 1 doubles it. Grain is judged in this view. Linear files are never changed.";
-    ViewTransform "view.transform" View "View transform" "" Choice { names: &["srgb", "shoulder", "table"] }, Linear, name("srgb"), &[],
+    ViewTransform "view.transform" View "View transform" "" Choice { names: ViewBy::NAMES }, Linear, name("srgb"), &[],
         "How light becomes display values. sRGB clips highlights, the shoulder rolls them off, a table that you loaded lies over sRGB. Linear files are never changed.";
     ViewTable "view.table" View "View table" "" Whole { least: 0, most: 2_147_483_647 }, Linear, w(0), &[],
         "Number of the table in use, as loading a .cube file gives it; it follows from the table's content.";
@@ -166,13 +169,13 @@ knobs! {
         "Keeps the picture of every part and of every light group, with position and ids: for the noise ledger, for looking at them, and for OpenEXR files. Takes several hundred bytes a pixel, so it rests above 6 million rendered pixels.";
     DeliveryPartsLarge "delivery.parts_large" Delivery "… of large frames" "" Switch, Linear, Value::Switch(false), &[],
         "Keeps parts and lights of frames above 6 million rendered pixels too.";
-    DeliveryDisplay "delivery.display" Delivery "Display file" "" Choice { names: &["png_16", "png_8", "tiff_16", "none"] }, Linear, name("png_16"), &[],
+    DeliveryDisplay "delivery.display" Delivery "Display file" "" Choice { names: DisplayFile::NAMES }, Linear, name("png_16"), &[],
         "The picture as displayed, with exposure and view transform. 8 bits clip what is above white and can show bands on gentle slopes; the report says where.";
-    DeliveryLinear "delivery.linear" Delivery "Linear file" "" Choice { names: &["exr_float", "exr_half", "tiff_float", "none"] }, Linear, name("exr_float"), &[],
+    DeliveryLinear "delivery.linear" Delivery "Linear file" "" Choice { names: LinearFile::NAMES }, Linear, name("exr_float"), &[],
         "Radiance as it is, never changed by the view. OpenEXR holds all passes; with half floats it is half the size and differs by up to one part in 2000. TIFF holds the picture alone.";
-    DeliveryPacking "delivery.packing" Delivery "Compression" "" Choice { names: &["zip", "piz", "rle", "none"] }, Linear, name("zip"), &[Time],
+    DeliveryPacking "delivery.packing" Delivery "Compression" "" Choice { names: Compression::NAMES }, Linear, name("zip"), &[Time],
         "Of OpenEXR files; all are lossless.";
-    DeliveryPasses "delivery.passes" Delivery "Passes" "" Choice { names: &["one_file", "one_each"] }, Linear, name("one_file"), &[],
+    DeliveryPasses "delivery.passes" Delivery "Passes" "" Choice { names: Passes::NAMES }, Linear, name("one_file"), &[],
         "All passes in one OpenEXR file, or a file for each.";
     DeliveryMattes "delivery.mattes" Delivery "Mattes" "" Switch, Linear, Value::Switch(false), &[Time],
         "Adds mattes for objects and materials to the OpenEXR file, after the open Cryptomatte specification: who covers how much of each pixel. Takes 32 camera rays a pixel.";

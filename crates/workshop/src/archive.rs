@@ -15,7 +15,7 @@ use std::path::{Component, Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use store::{NewProofRow, PartialRow, ProofKind, ProofState};
 use tracer::{Description, RenderReport};
-use tuning::{K, PartialKind, Tuning, understood};
+use tuning::{K, PartialKind, Tuning, ViewBy, understood};
 use zip::write::SimpleFileOptions;
 use zip::{CompressionMethod, ZipArchive, ZipWriter};
 
@@ -119,13 +119,13 @@ impl Workshop {
             None => None,
         };
         let own = self.tuning(shot)?;
-        let table = match own.name(K::ViewTransform) {
-            "table" => {
+        let table = match own.choice() {
+            ViewBy::Table => {
                 let path = "view.cube".to_string();
                 put(&path, &self.table_file(own.whole(K::ViewTable)))?;
                 Some(path)
             }
-            _ => None,
+            ViewBy::Srgb | ViewBy::Shoulder => None,
         };
         let mut proofs = Vec::new();
         for p in self.0.store.proofs(shot)?.into_iter().rev().filter(|p| p.kept && p.kind != ProofKind::Picture) {

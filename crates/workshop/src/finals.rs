@@ -18,7 +18,7 @@ pub(crate) use work::there;
 use crate::testing::{small_size, write_bytes};
 use crate::{Event, FileView, FinalReport, FinalTimes, FinalView, FinalsView, Workshop, json, lock, parse};
 use fault::{Code, Fault};
-use picture::files::{PngDepth, png};
+use picture::files::{PngForm, png};
 use picture::{Region, View};
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
@@ -324,7 +324,7 @@ impl Workshop {
             let size = small_size((film.area.width, film.area.height));
             let mut out = Vec::new();
             let small = self.0.screen.install(|| film.small(size));
-            png(&mut out, &small, size, None, &view, PngDepth::Eight, None)?;
+            png(&mut out, &small, size, &view, PngForm::PLAIN)?;
             Ok(out)
         })
     }

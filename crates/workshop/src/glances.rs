@@ -4,7 +4,7 @@ use crate::{Workshop, lock};
 use fault::Fault;
 use picture::View;
 use picture::denoise::{CleanUp, Method, clean};
-use picture::files::{PngDepth, png, write_whole};
+use picture::files::{PngForm, png, write_whole};
 use std::sync::atomic::AtomicBool;
 use tracer::{Description, Render, view_of};
 use tuning::{K, Tuning};
@@ -34,7 +34,7 @@ impl Workshop {
         while render.step(&AtomicBool::new(false)) {}
         let plate = render.plate();
         let pixels = self.pool().install(|| clean(&plate, &CleanUp::with(Method::Quick, 1.0)));
-        write_whole(&path, |out| png(out, &pixels, SIZE, None, &view, PngDepth::Eight, None))?;
+        write_whole(&path, |out| png(out, &pixels, SIZE, &view, PngForm::PLAIN))?;
         std::fs::read(&path).map_err(|e| Fault::io(path.display().to_string(), &e))
     }
 }

@@ -3,7 +3,7 @@
 use crate::{ProofView, Workshop};
 use fault::Fault;
 use font8x8::{BASIC_FONTS, LATIN_FONTS, UnicodeFonts};
-use picture::files::{PngDepth, png, read_picture};
+use picture::files::{PngForm, png, read_picture};
 use picture::{Rgb, View, reduced};
 use std::collections::BTreeSet;
 
@@ -118,7 +118,7 @@ impl Workshop {
             }
         }
         let mut out = Vec::new();
-        png(&mut out, &sheet.pixels, (w as u32, h as u32), None, &View::PLAIN, PngDepth::Eight, None)?;
+        png(&mut out, &sheet.pixels, (w as u32, h as u32), &View::PLAIN, PngForm::PLAIN)?;
         Ok(out)
     }
 }

@@ -9,7 +9,7 @@ use crate::saved::save_render;
 use crate::{Circumstances, Event, NewTest, Workshop, json, lock, parse};
 use fault::{Code, Fault, panic_text};
 use picture::denoise::clean;
-use picture::files::{PngDepth, png, write_whole};
+use picture::files::{PngForm, png, write_whole};
 use picture::{Plate, Region, reduced};
 use std::io::Write;
 use std::panic::{AssertUnwindSafe, catch_unwind};
@@ -584,7 +584,7 @@ pub(crate) fn write_small(
 ) -> Result<(), Fault> {
     let to = small_size((w, h));
     let small = reduced(pixels, (w as usize, h as usize), (to.0 as usize, to.1 as usize));
-    write_whole(path, |out| png(out, &small, to, None, view, PngDepth::Eight, None))
+    write_whole(path, |out| png(out, &small, to, view, PngForm::PLAIN))
 }
 
 /// Size of the small picture of a frame.

@@ -4,6 +4,7 @@ mod common;
 
 use common::*;
 use picture::Region;
+use picture::files::{PngDepth, PngForm};
 use serde_json::json;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
@@ -183,10 +184,8 @@ fn a_picture_from_elsewhere_lies_in_the_sheet_and_says_what_is_unknown() {
             out,
             &pixels,
             (96, 64),
-            None,
             &picture::View::PLAIN,
-            picture::files::PngDepth::Sixteen,
-            None,
+            PngForm { depth: PngDepth::Sixteen, ..PngForm::PLAIN },
         )
     })
     .unwrap();

@@ -5,16 +5,9 @@ use crate::lights::Target;
 
 impl Tracer<'_> {
     /// Light rays from a surface. `expected` are the rays that each kind sends at the first hit; none behind it.
-    pub(super) fn direct(
-        &self,
-        path: &Path,
-        point: &Point,
-        bsdf: &Bsdf,
-        Receiving { receiver, odds }: &Receiving,
-        expected: Option<[f32; 3]>,
-        work: &mut Work,
-    ) {
+    pub(super) fn direct(&self, path: &Path, vertex: &Vertex, expected: Option<[f32; 3]>, work: &mut Work) {
         let lights = &self.arrangement.lights;
+        let (bsdf, Receiving { receiver, odds }) = (vertex.bsdf, vertex.receiving);
         if bsdf.only_singular() {
             return;
         }
@@ -31,7 +24,7 @@ impl Tracer<'_> {
                 continue;
             }
             let shot = Shot { which, chance: chance * rays as f32, u: Vec2::new(u, v) };
-            self.light_ray(path, point, bsdf, expected, shot, work);
+            self.light_ray(path, vertex, expected, shot, work);
         }
         if first {
             for which in &lights.split {
@@ -40,7 +33,7 @@ impl Tracer<'_> {
                     let sampler = path.sampler.split(16 + light_number(*which), j, rays);
                     let [u, v, ..] = sampler.set(path.key(set::LIGHT));
                     let shot = Shot { which: *which, chance: rays as f32, u: Vec2::new(u, v) };
-                    self.light_ray(path, point, bsdf, expected, shot, work);
+                    self.light_ray(path, vertex, expected, shot, work);
                 }
             }
         }
@@ -50,8 +43,7 @@ impl Tracer<'_> {
     fn light_ray(
         &self,
         path: &Path,
-        point: &Point,
-        bsdf: &Bsdf,
+        &Vertex { point, bsdf, .. }: &Vertex,
         expected: Option<[f32; 3]>,
         shot: Shot,
         work: &mut Work,
@@ -103,13 +95,21 @@ impl Tracer<'_> {
             None => {
                 for (k, weight) in weights.into_iter().enumerate() {
                     let light = common * e.f[k] * weight;
-                    self.add_by(path, part_of(k, false), manner.group, light, &path.used_by(k), 1, work);
+                    self.add_by(
+                        path,
+                        Arrived { part: part_of(k, false), group: manner.group, light, by: Some(k) },
+                        work,
+                    );
                 }
             }
             Some(kind) => {
                 for (k, weight) in weights.into_iter().enumerate().filter(|(k, _)| e.f[*k] != Vec3::ZERO) {
                     let light = common * e.f[k] * weight;
-                    self.add_by(path, part_of(kind, true), manner.group, light, &path.used_by(k), 1, work);
+                    self.add_by(
+                        path,
+                        Arrived { part: part_of(kind, true), group: manner.group, light, by: Some(k) },
+                        work,
+                    );
                 }
             }
         }

@@ -67,7 +67,8 @@ impl Tracer<'_> {
         let seen = self.seen(which, way);
         work.charge(|| path.charge_light(VOLUME));
         let part = part_of(path.part.unwrap_or(VOLUME), path.bounce > 0);
-        self.add_by(path, part, manner.group, value * seen * weight, &path.used_by(VOLUME), 1, work);
+        let light = value * seen * weight;
+        self.add_by(path, Arrived { part, group: manner.group, light, by: Some(VOLUME) }, work);
     }
 
     /// The path after a scattering in a medium.

@@ -149,14 +149,12 @@ impl Render {
 
     /// The limits in force.
     pub fn limits(&self) -> Limits {
-        let s = &self.settings;
-        Limits { adaptive: s.adaptive, least: s.least, most: s.most, threshold: s.threshold }
+        self.settings.limits
     }
 
     /// Goes on under other limits; the description stays as it is.
     pub fn set_limits(&mut self, l: Limits) {
-        let s = &mut self.settings;
-        (s.adaptive, s.least, s.most, s.threshold) = (l.adaptive, l.least, l.most, l.threshold);
+        self.settings.limits = l;
         self.rounds = ladder(l.most);
         self.reopen();
     }
@@ -172,7 +170,7 @@ impl Render {
                 if b.n == 0 {
                     *b = BlockCount::new(wanted);
                 } else {
-                    b.reopen(s.least, s.most, s.threshold, s.adaptive);
+                    b.reopen(&s.limits);
                     b.running &= wanted;
                 }
             }
@@ -265,7 +263,7 @@ impl Render {
             squares,
             fall: Fall::of(blocks_all.iter().map(|(b, p)| (b, *p))),
             workers: if self.seconds > 0.0 { workers.clamp(0.2 * threads, threads) } else { threads },
-            least: self.settings.least,
+            least: self.settings.limits.least,
         }
     }
 }

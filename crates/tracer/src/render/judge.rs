@@ -17,13 +17,13 @@ impl Render {
     /// samples: it is left out where nothing is decided, as under a plan.
     pub(super) fn judges(&self, n: u32) -> bool {
         let s = &self.settings;
-        if !s.judging.cleans() || s.judging.clean.denoises() != Some(Method::Careful) || n >= s.most {
+        if !s.judging.cleans() || s.judging.clean.denoises() != Some(Method::Careful) || n >= s.limits.most {
             return true;
         }
         if matches!(self.scope, Scope::Plan(_)) {
             return false;
         }
-        if s.adaptive { n >= previous(s.least) } else { n.is_power_of_two() }
+        if s.limits.adaptive { n >= previous(s.limits.least) } else { n.is_power_of_two() }
     }
 
     /// Judges the blocks of a tile; processor seconds that this took.
@@ -39,7 +39,7 @@ impl Render {
             b.grain = grain as f32;
         }
         let pixels = tile.all_block_pixels(s.block);
-        decide(&mut tile.blocks, &pixels, n, s.least, s.most, s.threshold, s.adaptive);
+        decide(&mut tile.blocks, &pixels, n, &s.limits);
         1e-9 * (thread_time() - began) as f64
     }
 

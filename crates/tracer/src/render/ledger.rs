@@ -159,9 +159,10 @@ impl Render {
             Cost { rays: sum(|c| c.rays), timed: sum(|c| c.timed) }
         });
         let total: Vec<Vec3> = blocks.iter().map(|b| b.all.iter().sum()).collect();
+        let lit = Lit { blocks: &blocks, total: &total, view };
         let table = |kind: DepthKind, first: u32, costs: &[Cost], light: &dyn Fn(&BlockLight) -> Vec<Vec3>| {
             let lights: Vec<Vec<Vec3>> = blocks.iter().map(light).collect();
-            depth_table(kind, first, costs, &blocks, &total, &lights, view, |cost| c.share(cost))
+            depth_table(&lit, kind, first, &lights, costs.iter().map(|cost| (cost.rays, c.share(*cost))))
         };
         let mut depth = vec![table(DepthKind::All, 0, &by_bounce, &|b| b.all.clone())];
         for (kind, name) in DEPTHS[1..].iter().enumerate() {
@@ -175,7 +176,7 @@ impl Render {
         let first: u64 = c.light_rays.iter().sum();
         let caustics = [CausticKind::Reflected, CausticKind::Refracted]
             .into_iter()
-            .map(|kind| caustic_row(kind, &blocks, &total, view, &self.stage.scene.objects))
+            .map(|kind| caustic_row(&lit, kind, &self.stage.scene.objects))
             .filter(|row| row.light > 0.0)
             .collect();
         Ledgers {
@@ -206,7 +207,14 @@ impl Render {
     }
 }
 
-fn caustic_row(kind: CausticKind, blocks: &[BlockLight], total: &[Vec3], view: &View, names: &[String]) -> CausticRow {
+/// Blocks with all of their light, and the view by which losses count.
+struct Lit<'a> {
+    blocks: &'a [BlockLight],
+    total: &'a [Vec3],
+    view: &'a View,
+}
+
+fn caustic_row(&Lit { blocks, total, view }: &Lit, kind: CausticKind, names: &[String]) -> CausticRow {
     let own = |b: &BlockLight| b.caustics[kind as usize];
     let bright = |v: Vec3| luminance(v.to_array()) as f64;
     let mut objects: BTreeMap<&str, [f64; 2]> = BTreeMap::new();
@@ -226,31 +234,28 @@ fn caustic_row(kind: CausticKind, blocks: &[BlockLight], total: &[Vec3], view: &
     CausticRow { kind, light: light / all, loss: Loss::of(losses.collect()), darkened }
 }
 
-/// `lights` are each block's light by bounces, from bounce `first` on, and `total` all of its light.
+/// `lights` are each block's light by bounces, from bounce `first` on; `costs` the rays and the share of the time of each.
 fn depth_table(
+    &Lit { blocks, total, view }: &Lit,
     kind: DepthKind,
     first: u32,
-    costs: &[Cost],
-    blocks: &[BlockLight],
-    total: &[Vec3],
     lights: &[Vec<Vec3>],
-    view: &View,
-    share: impl Fn(Cost) -> f64,
+    costs: impl Iterator<Item = (u64, f64)>,
 ) -> DepthTable {
     let count = lights.iter().map(Vec::len).max().unwrap_or(0);
     let weigh = |f: &dyn Fn(usize) -> Vec3| -> f64 {
         (0..blocks.len()).map(|i| blocks[i].pixels as f64 * luminance(f(i).to_array()) as f64).sum()
     };
     let all = weigh(&|i| total[i]).max(1e-30);
-    let rows = (0..count).map(|n| {
+    let rows = (0..count).zip(costs).map(|(n, (rays, time))| {
         let losses = (0..blocks.len()).map(|i| {
             let beyond: Vec3 = lights[i][n + 1..].iter().sum();
             (Loss::steps(view, total[i].to_array(), (total[i] - beyond).to_array()), blocks[i].pixels)
         });
         DepthRow {
             bounces: first + n as u32,
-            rays: costs[n].rays,
-            time: share(costs[n]),
+            rays,
+            time,
             light: weigh(&|i| lights[i][n]) / all,
             loss: Loss::of(losses.collect()),
         }

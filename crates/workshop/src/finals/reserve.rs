@@ -226,7 +226,7 @@ impl Workshop {
         let mut plate = render.film().plate_of(part);
         self.0.screen.install(|| plate.fill_gaps());
         let _ = render.noise_of(&plate);
-        self.write_delivery(render, d, plate, part, scratch.0, "rehearsal")?;
+        self.write_delivery(render, d, plate, scratch.0, "rehearsal")?;
         let denoise = clean_up_of(&d.tuning).denoises().map_or(0.0, |m| self.machine().denoise_per_pixel[m as usize]);
         Ok(Rehearsal { seconds: began.elapsed().as_secs_f64(), denoising: denoise * d.area().area() as f64 })
     }
@@ -237,7 +237,6 @@ impl Workshop {
         render: &Render,
         d: &Description,
         plate: Plate,
-        part: Region,
         folder: &Path,
         base: &str,
     ) -> Result<(Delivered, Vec<FileView>, [f64; 2]), Fault> {
@@ -245,7 +244,7 @@ impl Workshop {
         let delivered = self.0.screen.install(|| Delivered::of(&plate, d));
         let cleaning = clock.elapsed().as_secs_f64();
         let clock = Instant::now();
-        let mattes = d.tuning.switch(K::DeliveryMattes).then(|| render.mattes_of(part));
+        let mattes = d.tuning.switch(K::DeliveryMattes).then(|| render.mattes_of(plate.region));
         let matting = if mattes.is_some() { clock.elapsed().as_secs_f64() } else { 0.0 };
         let delivery = Delivery { plate: Cow::Owned(plate), delivered: &delivered, description: d, mattes };
         let files = delivery

@@ -478,8 +478,7 @@ impl Workshop {
         // Each delivery has files of its own: what was handed over before stays.
         let older: Vec<FileView> = parse(&row.files, "files")?;
         let base = self.version_base(row)?;
-        let (delivered, mut files, [denoise, mattes]) =
-            self.write_delivery(render, d, plate, d.area(), folder, &base)?;
+        let (delivered, mut files, [denoise, mattes]) = self.write_delivery(render, d, plate, folder, &base)?;
         if let Some(method) = clean_up_of(&d.tuning).denoises() {
             self.0.store.set_machine(&denoise_figure(method), denoise / pixels)?;
         }
