@@ -33,9 +33,9 @@ const DENOISE: &str = "cleanup.denoise";
 const POINTS: usize = 25;
 /// Superblocks that are asked while searching; what is found is forecast from all of them.
 const ASKED: usize = 128;
-/// How far the search may be off all superblocks, relative, and how often it is put right.
+/// How far the search may be off all superblocks, relative, and how often it is put right before all are asked.
 const OFF: f64 = 0.01;
-const TRIES: usize = 2;
+const TRIES: usize = 3;
 
 /// One change that the fit proposes.
 #[derive(Debug, Clone, PartialEq, Serialize, TS)]
@@ -377,9 +377,13 @@ pub fn fit(test: Measured, tuning: &Tuning, machine: &Machine, seconds: f64, wan
     }
     let own = tuning.real(K::SamplingThreshold);
     let mut found = find(&bench, &base, &taken, seconds, wanted)?;
-    for _ in 0..TRIES {
+    for left in (0..TRIES).rev() {
         if !bench.put_right(&found.then, &taken, &found.last) {
             break;
+        }
+        if left == 0 {
+            // It does not come to rest: all are asked.
+            (bench.asked, bench.ratio) = (1.0, 1.0);
         }
         found = find(&bench, &base, &taken, seconds, wanted)?;
     }

@@ -66,8 +66,10 @@ fn processor_suffices() -> bool {
     #[cfg(all(target_arch = "x86_64", target_feature = "avx2"))]
     {
         use std::arch::x86_64::__cpuid_count;
-        const AVX2: u32 = 1 << 5;
-        __cpuid_count(0, 0).eax >= 7 && __cpuid_count(7, 0).ebx & AVX2 != 0
+        // Bits of leaf 7 (AVX2, BMI1, BMI2) and of leaf 1 (FMA, MOVBE, F16C) that x86-64-v3 asks for beside what comes with them.
+        const OF_7: u32 = 1 << 5 | 1 << 3 | 1 << 8;
+        const OF_1: u32 = 1 << 12 | 1 << 22 | 1 << 29;
+        __cpuid_count(0, 0).eax >= 7 && __cpuid_count(7, 0).ebx & OF_7 == OF_7 && __cpuid_count(1, 0).ecx & OF_1 == OF_1
     }
     #[cfg(not(all(target_arch = "x86_64", target_feature = "avx2")))]
     true
@@ -76,7 +78,7 @@ fn processor_suffices() -> bool {
 fn main() -> ExitCode {
     if !processor_suffices() {
         eprintln!(
-            "mellow-grain: this processor has no AVX2, for which the program was built: build it with RUSTFLAGS=\"\" to do without"
+            "mellow-grain: the program was built for processors with AVX2 (x86-64-v3), which this one lacks: build it with RUSTFLAGS=\"\""
         );
         return ExitCode::FAILURE;
     }

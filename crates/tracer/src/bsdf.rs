@@ -4,6 +4,11 @@
 //!
 //! Lobes are grouped by kind (diffuse, reflection, transmission), which depth limits and splits count. A direction is
 //! drawn within a kind; densities are per solid angle and belong to the mixture of the kind's lobes.
+//!
+//! Here is what is made once a hit; what is asked of a direction is in [`eval`], and drawing in [`draw`].
+
+mod draw;
+mod eval;
 
 use crate::energy::{self, COAT_F0, Glass, Layer, Look, SMOOTH, Spread};
 use crate::{fresnel, ggx};
@@ -60,7 +65,7 @@ struct Coating {
 impl Coating {
     /// What the coat lets through of light that a lobe below it, narrow or broad, sends from one direction to the other. At
     /// most what is left of either.
-    fn through(&self, other: f32) -> f32 {
+    fn lets_through(&self, other: f32) -> f32 {
         1.0 - self.strength * self.look.albedo.x.max(other)
     }
 }
@@ -159,13 +164,6 @@ pub struct Surface {
     pub sheen: Option<(Vec3, f32)>,
 }
 
-/// A direction of the upper half space with density cos/π.
-pub fn cosine_weighted(u: Vec2) -> Vec3 {
-    let (r, phi) = (u.x.sqrt(), TAU * u.y);
-    let (sin, cos) = phi.sin_cos();
-    Vec3::new(r * cos, r * sin, (1.0 - u.x).max(0.0).sqrt())
-}
-
 /// A ratio of indices at which microfacets can be told from their refracted directions: equal matter is nearly so.
 fn apart(eta: f32) -> f32 {
     const LEAST: f32 = 1e-3;
@@ -176,19 +174,6 @@ fn apart(eta: f32) -> f32 {
     } else {
         1.0 + LEAST
     }
-}
-
-/// A direction of the upper half space for light that bounced more than once between microfacets: half by the cosine, half
-/// evenly, since more of it than of the cosine leaves at grazing angles. Drawn by the cosine alone, weights of up to three
-/// would multiply over the bounces inside a solid.
-fn broad(u: Vec2) -> Vec3 {
-    if u.x < 0.5 {
-        return cosine_weighted(Vec2::new(2.0 * u.x, u.y));
-    }
-    let z = 2.0 * u.x - 1.0;
-    let (sin, cos) = (TAU * u.y).sin_cos();
-    let r = (1.0 - z * z).max(0.0).sqrt();
-    Vec3::new(r * cos, r * sin, z)
 }
 
 /// Density of [`broad`].
@@ -417,283 +402,12 @@ impl<'a> Bsdf<'a> {
         (opaque + fuzz + Vec3::splat(self.glass)).clamp(Vec3::ZERO, Vec3::ONE)
     }
 
-    /// f·|cos| and density for a world direction, by kind.
-    pub fn eval(&self, direction: Vec3) -> Eval {
-        let wi = self.frame.transpose() * direction;
-        let above = wi.dot(self.geometric) > 0.0;
-        let mut e = Eval::default();
-        if wi.z > 0.0 && above {
-            self.eval_above(wi, direction, &mut e);
-        } else if wi.z < 0.0 && !above && self.weights[2] > 0.0 && !self.smooth() {
-            self.eval_below(wi, &mut e);
-        }
-        e
-    }
-
-    fn eval_above(&self, wi: Vec3, direction: Vec3, e: &mut Eval) {
-        let even = wi.z * FRAC_1_PI;
-        // What coat and sheen leave of the light for the layers below, for matte and for other lobes.
-        let (mut matte, mut left, mut returned) = (Vec3::ONE, Vec3::ONE, 0.0);
-        if let Some(c) = &self.coat {
-            let wi_c = c.frame.transpose() * direction;
-            if wi_c.z > 0.0 {
-                let look = c.layer.look(wi_c);
-                let both = (1.0 - c.strength * c.look.albedo.x) * (1.0 - c.strength * look.albedo.x);
-                left *= c.through(look.albedo.x);
-                matte *= both / (1.0 - c.strength * c.layer.mean().x);
-                if c.returned > 0.0 {
-                    let even = (self.alpha.x * self.alpha.y).sqrt().sqrt();
-                    let other = energy::coat_return(wi_c.z, even, c.roughness);
-                    returned = c.strength * c.returned * other / c.mean_returned;
-                }
-                if self.allowed[1] && c.alpha >= SMOOTH {
-                    let (f, drawn) = glossy(c.wo, wi_c, Vec2::splat(c.alpha));
-                    let cos = c.wo.dot((c.wo + wi_c).normalize_or(Vec3::Z)).max(0.0);
-                    e.f[1] += c.strength * (fresnel::schlick(Vec3::splat(COAT_F0), 1.0, cos) * f);
-                    e.f[1] += c.strength * c.layer.multiple_lobe(&c.look, &look) * (wi_c.z * FRAC_1_PI);
-                    e.pdf[1] += self.reflecting.coat * drawn;
-                    e.any += self.among_reflecting(self.reflecting.coat * drawn);
-                }
-            }
-        }
-        if let Some(f) = &self.fuzz {
-            if self.allowed[0] {
-                e.f[0] += f.colour * left * (energy::sheen(self.wo, wi, f.roughness) * wi.z);
-            }
-            let other = f.colour.max_element() * energy::sheen_albedo(wi.z, f.roughness);
-            let rest = 1.0 - f.taken.max(other);
-            left *= rest;
-            returned *= rest;
-            matte *= rest;
-        }
-        let look = self.layer.look(wi);
-        if self.weights[0] > 0.0 {
-            let look_base = if self.mixed { self.over_base.look(wi) } else { look };
-            e.f[0] += self.diffuse * self.over_base.through(&self.look_base, &look_base) * matte * even;
-            e.pdf[0] = even;
-            e.any += self.mixture.diffuse * even;
-        }
-        if self.allowed[1] && !self.smooth() && self.reflecting.layer + self.reflecting.glass > 0.0 {
-            let (shape, drawn) = glossy(self.wo, wi, self.alpha);
-            let cos = self.wo.dot((self.wo + wi).normalize_or(Vec3::Z)).max(0.0);
-            let layer =
-                fresnel::schlick(self.f0, self.f90, cos) * shape + self.layer.multiple_lobe(&self.look, &look) * even;
-            e.f[1] += (layer * left + self.twice * (returned * even)) * (1.0 - self.glass);
-            let r = &self.reflecting;
-            let broad = r.broad * broad_density(wi.z);
-            e.pdf[1] += (r.layer + r.glass) * drawn + broad;
-            e.any += self.among_reflecting(r.layer * drawn + broad);
-            if self.mixture.glass > 0.0 {
-                let onwards = self.mixture.bouncing_on * (1.0 - self.passing) * broad_density(wi.z);
-                let gets_out = self.gets_out(ggx::g2(self.wo, wi, self.alpha) / ggx::g1(self.wo, self.alpha));
-                e.any += self.mixture.glass * (self.mirrors(cos) * gets_out * drawn + onwards);
-            }
-            if self.glass > 0.0 {
-                let back = self.fresnel(cos) * shape + self.glass_broad(wi, false) * even;
-                e.f[1] += left * (self.glass * back);
-            }
-        }
-    }
-
     /// Share of that light that passes to the other side.
     fn share_passing(&self) -> f32 {
         match self.lost {
             Some(g) if self.solid => g.share_passing(self.side, self.spread),
             _ => 1.0 - self.thin_or_solid(((self.eta - 1.0) / (self.eta + 1.0)).powi(2) + 1.0 / 21.0),
         }
-    }
-
-    /// π times the lobe of glass for light that bounced more than once, before the change of radiance at the boundary.
-    fn glass_broad(&self, wi: Vec3, through: bool) -> f32 {
-        match self.lost {
-            Some(g) if self.solid => {
-                let r = self.spread;
-                let passing = self.passing;
-                let (to, share) = if through { (1 - self.side, passing) } else { (self.side, 1.0 - passing) };
-                share * g.missing(self.side, self.wo, r) * g.missing(to, wi, r) / g.mean_missing(to, r)
-            }
-            _ => {
-                // A thin sheet passes light as it reflects it, mirrored to the other side.
-                let f = 1.0 - self.passing;
-                let lobe = self.layer.white_lobe(&self.look, &self.layer.look(wi));
-                lobe * if through { 1.0 - f } else { f }
-            }
-        }
-    }
-
-    fn eval_below(&self, wi: Vec3, e: &mut Eval) {
-        let even = wi.z.abs() * FRAC_1_PI;
-        let left = self.left_through(wi);
-        let narrow = 1.0 - self.broad_through;
-        let mut f = self.glass_broad(wi, true) * even;
-        let broad = broad_density(-wi.z);
-        let mut pdf = self.broad_through * broad;
-        e.any += (self.mixture.broad_through + self.mixture.glass * self.mixture.bouncing_on * self.passing) * broad;
-        if self.solid {
-            let mut h = (self.wo + wi * self.eta).normalize_or(Vec3::Z);
-            if h.z < 0.0 {
-                h = -h;
-            }
-            let (o, i) = (self.wo.dot(h), wi.dot(h));
-            if o > 0.0 && i < 0.0 {
-                let jacobian = -i / (i + o / self.eta).powi(2).max(1e-12);
-                let shape = ggx::d(h, self.alpha) * ggx::g2_through(self.wo, wi, self.alpha) * o / self.wo.z.max(1e-6);
-                f += (1.0 - self.fresnel(o)) * shape * jacobian;
-                let drawn = ggx::visible_pdf(self.wo, h, self.alpha) * jacobian;
-                pdf += narrow * drawn;
-                let gets_out = self.gets_out(ggx::g1(wi, self.alpha));
-                e.any += self.mixture.glass * (1.0 - self.mirrors(o)) * gets_out * drawn;
-            }
-            // Radiance changes by the square of the relative index when it passes the boundary.
-            f /= self.eta * self.eta;
-        } else {
-            let mirrored = Vec3::new(wi.x, wi.y, -wi.z);
-            let (shape, drawn) = glossy(self.wo, mirrored, self.alpha);
-            let cos = self.wo.dot((self.wo + mirrored).normalize_or(Vec3::Z)).max(0.0);
-            f += (1.0 - self.fresnel(cos)) * shape;
-            pdf += narrow * drawn;
-            let gets_out = self.gets_out(ggx::g2(self.wo, mirrored, self.alpha) / ggx::g1(self.wo, self.alpha));
-            e.any += self.mixture.glass * (1.0 - self.mirrors(cos)) * gets_out * drawn;
-        }
-        e.f[2] = self.tint * (self.glass * left * f);
-        e.pdf[2] = pdf;
-    }
-
-    /// Draws one direction for all kinds; none when it leads nowhere. For a perfect mirror or window its weight is over the chance
-    /// among all kinds.
-    pub fn sample_any(&self, choice: f32, turn: f32, u: Vec2) -> Option<(Kind, Scatter)> {
-        let m = &self.mixture;
-        if choice < m.diffuse {
-            return Some((Kind::Diffuse, self.finish(cosine_weighted(u), true)?));
-        }
-        let choice = choice - m.diffuse;
-        if choice < m.reflecting {
-            let others = 1.0 - self.reflecting.glass;
-            let s = self.reflect(choice / m.reflecting * others, u)?;
-            let singular = s.singular.map(|f| f * (others / m.reflecting));
-            return Some((Kind::Reflection, Scatter { singular, ..s }));
-        }
-        let choice = choice - m.reflecting;
-        if choice < m.broad_through {
-            return Some((Kind::Transmission, self.pass(0.0, u)?));
-        }
-        if m.glass <= 0.0 {
-            return None;
-        }
-        let h = self.microfacet(u);
-        let cos = self.wo.dot(h);
-        let mirrors = self.mirrors(cos);
-        if m.bouncing_on > 0.0 {
-            let mirrored = turn < mirrors;
-            let wi = if mirrored {
-                Some(2.0 * cos * h - self.wo).filter(|w| w.z > 0.0)
-            } else {
-                self.through(h, cos).filter(|w| w.z < 0.0)
-            };
-            let share = match wi {
-                Some(w) if mirrored => ggx::g2(self.wo, w, self.alpha) / ggx::g1(self.wo, self.alpha),
-                Some(w) if self.solid => ggx::g1(w, self.alpha),
-                Some(w) => ggx::g2(self.wo, Vec3::new(w.x, w.y, -w.z), self.alpha) / ggx::g1(self.wo, self.alpha),
-                None => 0.0,
-            };
-            // What is left of numbers that were used for a decision is even again.
-            let rest = (choice - m.broad_through) / m.glass;
-            if rest >= share {
-                let rest = (rest - share) / (1.0 - share).max(1e-6);
-                let first = if mirrored { turn / mirrors } else { (turn - mirrors) / (1.0 - mirrors) };
-                let passes = rest < self.passing;
-                let second = if passes { rest / self.passing } else { (rest - self.passing) / (1.0 - self.passing) };
-                let w = broad(Vec2::new(first, second.clamp(0.0, 1.0)));
-                return Some(if passes {
-                    (Kind::Transmission, self.finish(Vec3::new(w.x, w.y, -w.z), false)?)
-                } else {
-                    (Kind::Reflection, self.finish(w, true)?)
-                });
-            }
-        }
-        let (kind, s, own, chance) = if turn < mirrors {
-            // Glass is the last lobe of reflection.
-            (Kind::Reflection, self.reflect(1.0, u)?, self.reflecting.glass, mirrors)
-        } else {
-            (Kind::Transmission, self.pass(1.0, u)?, 1.0, 1.0 - mirrors)
-        };
-        let singular = s.singular.map(|f| f * (own / (m.glass * chance)));
-        Some((kind, Scatter { singular, ..s }))
-    }
-
-    /// Where light goes that a microfacet of glass lets through; none at total reflection.
-    fn through(&self, h: Vec3, cos: f32) -> Option<Vec3> {
-        if self.solid {
-            return fresnel::refract(self.wo, h, self.eta);
-        }
-        let r = 2.0 * cos * h - self.wo;
-        Some(Vec3::new(r.x, r.y, -r.z))
-    }
-
-    /// A normal of the layer's and of glass's microfacets that `wo` sees.
-    fn microfacet(&self, u: Vec2) -> Vec3 {
-        if self.smooth() { Vec3::Z } else { ggx::sample_visible(self.wo, self.alpha, u) }
-    }
-
-    /// Draws a direction of a kind; none when it leads nowhere.
-    pub fn sample(&self, kind: Kind, choice: f32, u: Vec2) -> Option<Scatter> {
-        match kind {
-            Kind::Diffuse => self.finish(cosine_weighted(u), true),
-            Kind::Reflection => self.reflect(choice, u),
-            Kind::Transmission => self.pass(choice, u),
-        }
-    }
-
-    fn reflect(&self, choice: f32, u: Vec2) -> Option<Scatter> {
-        let r = &self.reflecting;
-        if choice < r.coat {
-            let c = self.coat.as_ref()?;
-            let smooth = c.alpha < SMOOTH;
-            let h = if smooth { Vec3::Z } else { ggx::sample_visible(c.wo, Vec2::splat(c.alpha), u) };
-            let cos = c.wo.dot(h);
-            let direction = c.frame * (2.0 * cos * h - c.wo);
-            let wi = self.frame.transpose() * direction;
-            if smooth {
-                let f = fresnel::schlick(Vec3::splat(COAT_F0), 1.0, cos) * (c.strength / r.coat);
-                return self.singular(wi, f, true);
-            }
-            return self.finish(wi, true);
-        }
-        let choice = choice - r.coat;
-        if choice < r.broad {
-            return self.finish(broad(u), true);
-        }
-        let choice = choice - r.broad;
-        let smooth = self.smooth();
-        let h = self.microfacet(u);
-        let cos = self.wo.dot(h);
-        if cos <= 0.0 {
-            return None;
-        }
-        let wi = 2.0 * cos * h - self.wo;
-        if !smooth {
-            return self.finish(wi, true);
-        }
-        let left = self.left_both(wi);
-        if choice < r.layer {
-            let f = fresnel::schlick(self.f0, self.f90, cos) * (left * (1.0 - self.glass) / r.layer);
-            return self.singular(wi, f, true);
-        }
-        (r.glass > 0.0).then_some(())?;
-        self.singular(wi, Vec3::splat(left * self.glass * self.fresnel(cos) / r.glass), true)
-    }
-
-    /// What coat and sheen leave of light that a perfect mirror below them reflects.
-    fn left_both(&self, wi: Vec3) -> f32 {
-        let mut left = 1.0;
-        if let Some(c) = &self.coat {
-            let other = c.layer.look(c.frame.transpose() * (self.frame * wi));
-            left *= c.through(other.albedo.x);
-        }
-        if let Some(f) = &self.fuzz {
-            left *= 1.0 - f.taken.max(f.colour.max_element() * energy::sheen_albedo(wi.z, f.roughness));
-        }
-        left
     }
 
     /// What coat and sheen leave of light that passes to the other side. A thin sheet wears them on both sides, where light has
@@ -703,55 +417,13 @@ impl<'a> Bsdf<'a> {
         let mut left = 1.0;
         if let Some(c) = &self.coat {
             let other = if self.solid { 0.0 } else { c.layer.look(wi).albedo.x };
-            left *= c.through(other);
+            left *= c.lets_through(other);
         }
         if let Some(f) = &self.fuzz {
             left *= 1.0 - if self.solid { f.taken } else { f.taken.max(over(-wi.z, f)) };
         }
         left
     }
-
-    fn pass(&self, choice: f32, u: Vec2) -> Option<Scatter> {
-        if choice < self.broad_through {
-            let w = broad(u);
-            return self.finish(Vec3::new(w.x, w.y, -w.z), false);
-        }
-        let smooth = self.smooth();
-        let h = self.microfacet(u);
-        let cos = self.wo.dot(h);
-        if cos <= 0.0 {
-            return None;
-        }
-        let wi = self.through(h, cos)?;
-        if !smooth {
-            return self.finish(wi, false);
-        }
-        let scale = if self.solid { 1.0 / (self.eta * self.eta) } else { 1.0 };
-        let left = self.left_through(wi);
-        self.singular(wi, self.tint * (left * self.glass * (1.0 - self.fresnel(cos)) * scale), false)
-    }
-
-    fn on_right_side(&self, wi: Vec3, above: bool) -> bool {
-        let geometric = wi.dot(self.geometric) > 0.0;
-        if above { wi.z > 0.0 && geometric } else { wi.z < 0.0 && !geometric }
-    }
-
-    fn singular(&self, wi: Vec3, weight: Vec3, above: bool) -> Option<Scatter> {
-        self.on_right_side(wi, above)
-            .then(|| Scatter { direction: (self.frame * wi).normalize(), singular: Some(weight) })
-    }
-
-    fn finish(&self, wi: Vec3, above: bool) -> Option<Scatter> {
-        self.on_right_side(wi, above).then(|| Scatter { direction: (self.frame * wi).normalize(), singular: None })
-    }
-}
-
-/// D·G/(4 cos o) of a pair of directions on the same side, which is f·cos i without Fresnel, and the density of drawing it.
-fn glossy(wo: Vec3, wi: Vec3, alpha: Vec2) -> (f32, f32) {
-    let h = (wo + wi).normalize_or(Vec3::Z);
-    let cos = wo.dot(h).max(0.0);
-    let shape = ggx::d(h, alpha) * ggx::g2(wo, wi, alpha) / (4.0 * wo.z.max(1e-6));
-    (shape, ggx::visible_pdf(wo, h, alpha) / (4.0 * cos.max(1e-6)))
 }
 
 #[cfg(test)]

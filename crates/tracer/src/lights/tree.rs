@@ -433,4 +433,74 @@ mod tests {
             }
         }
     }
+
+    /// Some point of a light's box, its middle or a corner, sends light to a receiver.
+    fn sends(l: &Leaf, r: &Receiver) -> bool {
+        let corner = |k: usize| Vec3::from_array([0, 1, 2].map(|a| if k >> a & 1 == 1 { l.hi[a] } else { l.lo[a] }));
+        (0..8).map(corner).chain([0.5 * (l.lo + l.hi)]).any(|from| {
+            let w = (from - r.position).normalize_or_zero();
+            let out = (-l.cone.axis.dot(w)).clamp(-1.0, 1.0).acos() < l.cone.spread + FRAC_PI_2 - 0.01;
+            let above = r.normal.is_none_or(|n| if r.both_sides { n.dot(w).abs() > 0.01 } else { n.dot(w) > 0.01 });
+            w != Vec3::ZERO && out && above
+        })
+    }
+
+    /// Whatever sends light to a receiver has a chance there, however many, large, bright, far or coincident lights are: else its light
+    /// would be lost.
+    #[test]
+    fn what_may_send_light_has_a_chance() {
+        let mut state = 0;
+        let mut next = || {
+            state += 1;
+            Sampler::new(4, state, 0, 0, 0).set(0)
+        };
+        let mut sending = 0;
+        for case in 0..60 {
+            let [size, count, spread, alike] = next();
+            let scale = 10f32.powf(8.0 * size - 4.0);
+            let count = 1 + (600.0 * count * count) as usize;
+            let mut place = || {
+                let [x, y, z, _] = next();
+                (Vec3::new(x, y, z) - 0.5) * scale
+            };
+            let places: Vec<Vec3> = (0..count).map(|_| place()).collect();
+            let leaves: Vec<Leaf> = (0..count)
+                .map(|i| {
+                    // Some lie in one place; some have no size, some are as large as all together.
+                    let p = places[if alike < 0.3 { i / 7 } else { i }];
+                    let [a, b, power, extent] = next();
+                    let half = Vec3::splat(0.5 * scale * if extent < 0.3 { 0.0 } else { extent.powi(8) });
+                    let axis = Vec3::new(a - 0.5, b - 0.5, power - 0.3).normalize_or(Vec3::Y);
+                    let cone = if i % 4 == 0 { Cone::ALL } else { Cone { axis, spread: 3.0 * spread * a * b } };
+                    Leaf { lo: p - half, hi: p + half, cone, power: 10f32.powf(8.0 * power - 4.0) }
+                })
+                .collect();
+            let tree = LightTree::new(&leaves);
+            for k in 0..8 {
+                let [x, y, z, w] = next();
+                let position = match k {
+                    0 => places[0],
+                    1 => Vec3::new(x, y, z) * 30.0 * scale,
+                    _ => (Vec3::new(x, y, z) - 0.5) * 1.2 * scale,
+                };
+                let normal = (w > 0.2).then(|| Vec3::new(y - 0.5, z - 0.5, x - 0.5).normalize_or(Vec3::Z));
+                let r = Receiver { position, normal, both_sides: w > 0.8 };
+                let root = tree.importance(&r);
+                let chances: Vec<f32> =
+                    (0..count as u32).map(|i| if root.1 > 0.0 { tree.chance(&r, &root, i) } else { 0.0 }).collect();
+                let sum: f64 = chances.iter().map(|c| *c as f64).sum();
+                assert!(sum < 1.001 && chances.iter().all(|c| (0.0..=1.0001).contains(c)), "case {case}, {k}: {sum}");
+                for (i, leaf) in leaves.iter().enumerate() {
+                    if sends(leaf, &r) {
+                        assert!(
+                            chances[i] > 0.0,
+                            "case {case}, {k}: light {i} of {count} sends light and has no chance"
+                        );
+                        sending += 1;
+                    }
+                }
+            }
+        }
+        assert!(sending > 10_000, "{sending}");
+    }
 }
