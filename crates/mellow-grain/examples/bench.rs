@@ -224,6 +224,24 @@ fn samples() {
             (noise / pixels).sqrt()
         );
     }
+    large(&sky);
+}
+
+/// Samples a second where a frame has so many blocks that a slice of time gets to a hundredth of them.
+fn large(sky: &Arc<Environment>) {
+    const SECONDS: f64 = 10.0;
+    let (name, glb) = &demo_scenes()[1];
+    let stage = Arc::new(Stage::new(Arc::new(read_glb(glb, name).expect("our own scene")), Some(sky.clone())));
+    println!("{name}, {SECONDS} s at 16 samples a pixel:");
+    for (width, height) in [(720, 450), (1920, 1080), (3840, 2160)] {
+        let pool = Arc::new(own_pool(cores()).expect("threads"));
+        let tuning = sized(width, height, 16);
+        let mut render = Render::new(stage.clone(), describe(&stage, tuning), pool, false).expect("a render");
+        let begun = Instant::now();
+        while begun.elapsed().as_secs_f64() < SECONDS && render.step(&AtomicBool::new(false)) {}
+        let samples = render.film().samples() as f64;
+        println!("{width:>6} × {height:<6} {:>8.1} ksamples/s", samples / begun.elapsed().as_secs_f64() / 1e3);
+    }
 }
 
 fn main() {

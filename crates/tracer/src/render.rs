@@ -32,8 +32,9 @@ use picture::filter::FilterSampler;
 use picture::{Plate, files::Channel, noise::NoiseLedger};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 use ts_rs::TS;
 
@@ -364,11 +365,27 @@ impl Render {
                 let (x, y) = (k as u32 % columns, k as u32 / columns);
                 (0..5).fold(0u32, |order, bit| order << 2 | ((x ^ y) >> bit & 1) << 1 | y >> bit & 1)
             };
-            due.sort_by_cached_key(|(i, k)| (scattered(*k), *i));
+            let mut by_place: BTreeMap<u32, Vec<(usize, usize)>> = BTreeMap::new();
+            for (i, k) in due {
+                by_place.entry(scattered(k)).or_default().push((i, k));
+            }
+            due = by_place.into_values().flatten().collect();
         }
-        let all =
-            due.into_par_iter().with_max_len(1).map(|(i, k)| self.advance_block(&tracer, [i, k], upto, end, stop));
-        let sum = all.reduce(Counters::default, |mut a, b| {
+        // Every thread takes the next block until the time is over; what is left then costs nothing, however many blocks that are.
+        let next = AtomicUsize::new(0);
+        let blocks = |_| {
+            let mut counters = Counters::default();
+            while !stop.load(Ordering::Relaxed)
+                && Instant::now() < end
+                && let Some(block) = due.get(next.fetch_add(1, Ordering::Relaxed))
+                && let Some(taken) = self.advance_block(&tracer, *block, upto, stop)
+            {
+                counters.add(&taken);
+            }
+            counters
+        };
+        let threads = (0..rayon::current_num_threads()).into_par_iter().with_max_len(1);
+        let sum = threads.map(blocks).reduce(Counters::default, |mut a, b| {
             a.add(&b);
             a
         });
@@ -397,19 +414,10 @@ impl Render {
         }
     }
 
-    /// Brings a block of a superblock to `upto` samples per half, or to its cap; leaves it as it was when it is stopped.
-    fn advance_block(
-        &self,
-        tracer: &Tracer,
-        [i, k]: [usize; 2],
-        upto: u32,
-        end: Instant,
-        stop: &AtomicBool,
-    ) -> Counters {
+    /// Brings block `k` of superblock `i` to `upto` samples per half, or to its cap; leaves it as it was and returns none when it is
+    /// stopped.
+    fn advance_block(&self, tracer: &Tracer, (i, k): (usize, usize), upto: u32, stop: &AtomicBool) -> Option<Counters> {
         let mut tally = Tally::default();
-        if Instant::now() >= end {
-            return tally.counters;
-        }
         let (clock, began) = (Instant::now(), thread_time());
         let (layout, cap) = (&self.film.layout, self.cap(i, k));
         let upto = upto.min(cap);
@@ -418,7 +426,7 @@ impl Render {
         for y in work.bounds.y..work.bounds.bottom() {
             for x in work.bounds.x..work.bounds.right() {
                 if stop.load(Ordering::Relaxed) {
-                    return Counters::default();
+                    return None;
                 }
                 for index in work.blocks[0].n..upto {
                     for half in 0..2u32 {
@@ -436,7 +444,7 @@ impl Render {
         self.pace.count(clock.elapsed(), work.spent);
         self.film.tile(i).put_back(layout, k, self.film.block, work);
         self.film.samples.fetch_add(taken, Ordering::Relaxed);
-        tally.counters
+        Some(tally.counters)
     }
 
     /// Visits every block inside the wanted area by its superblock, with its numbers there, and its number of wanted pixels.

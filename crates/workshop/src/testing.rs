@@ -30,6 +30,8 @@ pub(crate) struct Running {
     /// Begun by a change of a knob in live mode.
     live: bool,
     stop: AtomicBool,
+    /// It is being saved for the case that the program ends, and does not render meanwhile.
+    saving: AtomicBool,
     /// It renders no more.
     ended: AtomicBool,
     pub progress: Mutex<Progress>,
@@ -161,6 +163,7 @@ impl Workshop {
             description,
             live,
             stop: AtomicBool::new(false),
+            saving: AtomicBool::new(false),
             ended: AtomicBool::new(false),
             progress: Mutex::new(idle(Phase::Loading)),
             watch: Mutex::new(Watch::start()),
@@ -216,7 +219,12 @@ impl Workshop {
 
     /// Stops the running test, which is put away on its own thread, whatever its size; true if there was one.
     pub fn stop_test_at_once(&self) -> bool {
-        self.stop_rendering().is_some()
+        let Some(running) = self.stop_test_begun() else { return false };
+        // While it is saved it does not render either.
+        while running.active() && !running.saving.load(Ordering::Acquire) {
+            std::thread::sleep(Duration::from_millis(1));
+        }
+        true
     }
 
     pub(crate) fn test_is_running(&self) -> bool {
@@ -308,21 +316,23 @@ impl Workshop {
         lock(&self.0.films).insert(job.proof, render.film());
         job.enter(Phase::FirstLook);
         let (mut told, mut saved, every) = (Instant::now() - BEAT, Instant::now(), self.patience().checkpoint);
-        let mut pause = every;
+        let (mut beat, mut pause) = (BEAT, every);
         loop {
             let more = match &mut pilot {
                 Some(pilot) => pilot.step(&mut render, &job.stop),
                 None => render.step(&job.stop),
             };
             let looking = render.is_looking();
-            if looking || told.elapsed() >= BEAT || !more {
-                told = Instant::now();
+            if looking || told.elapsed() >= beat {
+                let began = Instant::now();
                 let progress = pilot.as_ref().map_or_else(|| render.progress(), |p| p.progress(&render));
                 if more {
                     lock(&job.watch).enter(progress.phase);
                 }
                 *lock(&job.progress) = progress;
                 self.tell_test(job, None, None);
+                // Telling of large frames takes a while itself.
+                (told, beat) = (Instant::now(), BEAT.max(20 * began.elapsed()));
             }
             if !more || job.stop.load(Ordering::Acquire) {
                 break;
@@ -330,9 +340,11 @@ impl Workshop {
             // So that a test survives the end of the program. A full disk does not end it: the end of the test tells.
             if saved.elapsed() > pause && !render.has_gaps() {
                 let began = Instant::now();
+                job.saving.store(true, Ordering::Release);
                 let _ = self.plate(job.proof).and_then(|plate| {
                     self.write_test(job.proof, &render, &plate, || self.circumstances(job), ProofState::Running)
                 });
+                job.saving.store(false, Ordering::Release);
                 saved = Instant::now();
                 pause = every.max(began.elapsed() * 30);
             }
