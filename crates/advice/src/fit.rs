@@ -17,6 +17,8 @@ use tuning::{Denoiser, K, Tuning, Value};
 
 /// Share of the budget that is aimed at: what is foretold is not certain.
 const AIM: f64 = 0.96;
+/// A shot keeps its own threshold where that takes so little more than what is aimed at.
+const NEARLY: f64 = 1.01;
 /// Finest and coarsest threshold that is looked at.
 const THRESHOLDS: (f64, f64) = (0.0005, 0.5);
 /// Grain that is as little as another, and little more.
@@ -329,13 +331,17 @@ struct Found {
 fn find(bench: &Bench, base: &Tuning, taken: &[&Advice], seconds: f64, wanted: &Wanted) -> Option<Found> {
     let refused = |key: &str| wanted.without.iter().any(|w| w == key);
     let own = base.real(K::SamplingThreshold);
-    let far = wanted.threshold.is_none() && bench.with_enough(base, taken)?.1.seconds > AIM * seconds;
+    let own_takes = bench.with_enough(base, taken)?.1.seconds;
+    let far = wanted.threshold.is_none() && own_takes > AIM * seconds;
     let small = if wanted.smaller && far { size_for(bench, base, taken, AIM * seconds) } else { None };
     let shrunk = small.as_ref().filter(|_| !refused(SIZE));
     let offered = match (wanted.threshold, shrunk) {
         (Some(t), _) => t,
         (None, Some(_)) => own,
-        (None, None) => threshold_for(bench, base, taken, AIM * seconds).map_or(THRESHOLDS.1, rounded),
+        (None, None) => {
+            let finest = threshold_for(bench, base, taken, AIM * seconds).map_or(THRESHOLDS.1, rounded);
+            if own_takes <= NEARLY * AIM * seconds { finest.min(own) } else { finest }
+        }
     };
     let reached = if refused(id(K::SamplingThreshold)) { own } else { offered };
     let then = shrunk.unwrap_or(base).clone().with(K::SamplingThreshold, reached);

@@ -250,6 +250,37 @@ fn a_full_disk_holds_the_queue() {
     }
 }
 
+/// A pipe that nobody reads stands for a disk that takes its time while a running test is saved: a stop is answered meanwhile, and the
+/// test is put away when the disk is through.
+#[test]
+fn a_stop_does_not_wait_for_a_test_to_be_saved() {
+    let (data, w, shot) = workshop();
+    w.set_patience(Patience { checkpoint: Duration::from_millis(20), ..Patience::default() });
+    tune(&w, shot, json!({ "sampling.most": 65536, "sampling.threshold": 0.0005 }));
+    let folder = data.path().join("proofs/1");
+    std::fs::create_dir_all(&folder).unwrap();
+    let pipe = folder.join(format!(".thumb.png.{}.part", std::process::id()));
+    assert!(std::process::Command::new("mkfifo").arg(&pipe).status().unwrap().success());
+    let id = w.start_test(shot, &NewTest::default()).unwrap();
+    assert_eq!(id, 1);
+    // The small picture comes last.
+    let began = std::time::Instant::now();
+    while std::fs::read_dir(&folder).unwrap().count() < 3 {
+        assert!(began.elapsed() < Duration::from_secs(300), "it was never saved");
+        std::thread::sleep(Duration::from_millis(5));
+    }
+    let (answer, answered) = std::sync::mpsc::channel();
+    let stopping = w.clone();
+    let hand = std::thread::spawn(move || answer.send(stopping.stop_test_at_once()));
+    let stopped = answered.recv_timeout(Duration::from_secs(20));
+    std::io::copy(&mut std::fs::File::open(&pipe).unwrap(), &mut std::io::sink()).unwrap();
+    hand.join().unwrap().ok();
+    assert_eq!(stopped, Ok(true));
+    w.stop_test();
+    let proof = w.proof(id).unwrap();
+    assert!(proof.state == ProofState::Stopped && proof.report.is_some(), "{proof:?}");
+}
+
 /// Pause, resume, cancel and order from several hands at once, while the queue works: every final ends in one way, what is
 /// delivered has its files, what is cancelled has none.
 #[test]
