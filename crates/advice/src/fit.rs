@@ -17,8 +17,8 @@ use tuning::{Denoiser, K, Tuning, Value};
 
 /// Share of the budget that is aimed at: what is foretold is not certain.
 const AIM: f64 = 0.96;
-/// A shot keeps its own threshold where that takes so little more than what is aimed at.
-const NEARLY: f64 = 1.01;
+/// A shot keeps its own threshold where that takes what is aimed at but for so little.
+const JUST: f64 = 0.01;
 /// Finest and coarsest threshold that is looked at.
 const THRESHOLDS: (f64, f64) = (0.0005, 0.5);
 /// Grain that is as little as another, and little more.
@@ -340,7 +340,8 @@ fn find(bench: &Bench, base: &Tuning, taken: &[&Advice], seconds: f64, wanted: &
         (None, Some(_)) => own,
         (None, None) => {
             let finest = threshold_for(bench, base, taken, AIM * seconds).map_or(THRESHOLDS.1, rounded);
-            if own_takes <= NEARLY * AIM * seconds { finest.min(own) } else { finest }
+            let just_reached = (own_takes / (AIM * seconds) - 1.0).abs() < JUST;
+            if just_reached { finest.min(own) } else { finest }
         }
     };
     let reached = if refused(id(K::SamplingThreshold)) { own } else { offered };

@@ -277,6 +277,11 @@ fn a_stop_does_not_wait_for_a_test_to_be_saved() {
     hand.join().unwrap().ok();
     assert_eq!(stopped, Ok(true));
     w.stop_test();
+    // Put away it is on a thread of its own.
+    let began = std::time::Instant::now();
+    while w.proof(id).unwrap().state == ProofState::Running && began.elapsed() < Duration::from_secs(60) {
+        std::thread::sleep(Duration::from_millis(5));
+    }
     let proof = w.proof(id).unwrap();
     assert!(proof.state == ProofState::Stopped && proof.report.is_some(), "{proof:?}");
 }
