@@ -17,8 +17,10 @@ use tuning::{Denoiser, K, Tuning, Value};
 
 /// Share of the budget that is aimed at: what is foretold is not certain.
 const AIM: f64 = 0.96;
-/// A shot keeps its own threshold where that takes what is aimed at but for so little.
-const JUST: f64 = 0.01;
+/// A threshold that differs so little from the shot's own one is not worth a change, where the minutes reach that.
+const ALIKE: f64 = 0.03;
+/// What a way out asks for beyond what it takes, so that a fit, which searches and rounds, gets there.
+const ROOM: f64 = 1.02;
 /// Finest and coarsest threshold that is looked at.
 const THRESHOLDS: (f64, f64) = (0.0005, 0.5);
 /// Grain that is as little as another, and little more.
@@ -331,8 +333,7 @@ struct Found {
 fn find(bench: &Bench, base: &Tuning, taken: &[&Advice], seconds: f64, wanted: &Wanted) -> Option<Found> {
     let refused = |key: &str| wanted.without.iter().any(|w| w == key);
     let own = base.real(K::SamplingThreshold);
-    let own_takes = bench.with_enough(base, taken)?.1.seconds;
-    let far = wanted.threshold.is_none() && own_takes > AIM * seconds;
+    let far = wanted.threshold.is_none() && bench.with_enough(base, taken)?.1.seconds > AIM * seconds;
     let small = if wanted.smaller && far { size_for(bench, base, taken, AIM * seconds) } else { None };
     let shrunk = small.as_ref().filter(|_| !refused(SIZE));
     let offered = match (wanted.threshold, shrunk) {
@@ -340,8 +341,7 @@ fn find(bench: &Bench, base: &Tuning, taken: &[&Advice], seconds: f64, wanted: &
         (None, Some(_)) => own,
         (None, None) => {
             let finest = threshold_for(bench, base, taken, AIM * seconds).map_or(THRESHOLDS.1, rounded);
-            let just_reached = (own_takes / (AIM * seconds) - 1.0).abs() < JUST;
-            if just_reached { finest.min(own) } else { finest }
+            if !far && (finest / own - 1.0).abs() < ALIKE { own } else { finest }
         }
     };
     let reached = if refused(id(K::SamplingThreshold)) { own } else { offered };
@@ -530,7 +530,7 @@ fn ways_out(bench: &Bench, fine: &Tuning, rows: &[&Advice], seconds: f64) -> Opt
     };
     let (whole, _) = bench.with_enough(fine, rows)?;
     let f = bench.forecast(&whole, rows)?;
-    let budget = f.seconds / AIM;
+    let budget = ROOM * f.seconds / AIM;
     if budget <= seconds {
         return Some(Vec::new());
     }

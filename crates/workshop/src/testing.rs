@@ -212,7 +212,7 @@ impl Workshop {
 
     /// Stops the running test and waits until it has been put away; true if there was one.
     pub fn stop_test(&self) -> bool {
-        let was = self.stop_test_at_once();
+        let was = self.stop_rendering().is_some();
         self.wait_for_writing();
         was
     }

@@ -269,19 +269,18 @@ fn a_stop_does_not_wait_for_a_test_to_be_saved() {
         assert!(began.elapsed() < Duration::from_secs(300), "it was never saved");
         std::thread::sleep(Duration::from_millis(5));
     }
-    let (answer, answered) = std::sync::mpsc::channel();
-    let stopping = w.clone();
-    let hand = std::thread::spawn(move || answer.send(stopping.stop_test_at_once()));
-    let stopped = answered.recv_timeout(Duration::from_secs(20));
+    let told = |stop: fn(&Workshop) -> bool| {
+        let (tell, told) = std::sync::mpsc::channel();
+        let w = w.clone();
+        std::thread::spawn(move || tell.send(stop(&w)));
+        told
+    };
+    let at_once = told(Workshop::stop_test_at_once).recv_timeout(Duration::from_secs(20));
+    // Who goes on with the test waits until it has been put away.
+    let put_away = told(Workshop::stop_test);
+    let early = put_away.recv_timeout(Duration::from_millis(300));
     std::io::copy(&mut std::fs::File::open(&pipe).unwrap(), &mut std::io::sink()).unwrap();
-    hand.join().unwrap().ok();
-    assert_eq!(stopped, Ok(true));
-    w.stop_test();
-    // Put away it is on a thread of its own.
-    let began = std::time::Instant::now();
-    while w.proof(id).unwrap().state == ProofState::Running && began.elapsed() < Duration::from_secs(60) {
-        std::thread::sleep(Duration::from_millis(5));
-    }
+    assert!(at_once == Ok(true) && early.is_err() && put_away.recv() == Ok(true));
     let proof = w.proof(id).unwrap();
     assert!(proof.state == ProofState::Stopped && proof.report.is_some(), "{proof:?}");
 }
